@@ -1,0 +1,1 @@
+"""What a person types and reads: one module a command. Nothing is computed here."""

@@ -1,0 +1,98 @@
+"""`splarn check`: every record against the layout."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Workers
+
+
+def check(
+    paths: Paths = None,
+    layout: LayoutFile = None,
+    rejects: Annotated[
+        Path | None,
+        typer.Option("--rejects", metavar="DIR", help="Write the bad rows into this folder."),
+    ] = None,
+    show: Annotated[
+        int, typer.Option("--show", metavar="N", help="Faults to list on the screen.")
+    ] = 10,
+    workers: Workers = None,
+    job: JobFile = None,
+    as_json: AsJson = False,
+) -> int:
+    """Read everything against the layout and name each fault by line and field.
+
+    Example: [bold]splarn check deliveries/ --layout layout.json --rejects rejects[/bold]
+    """
+    from splarn.cli.context import Context
+    from splarn.core.check import check as check_files
+    from splarn.core.faults import write_rejects
+    from splarn.core.files import ASIDE, outside
+    from splarn.core.pool import Pools, usable_cores
+    from splarn.core.units import plural, show_count
+
+    context = Context(job, as_json)
+    out = context.out
+    files = context.paths(paths)
+    how = context.layout(layout, files)
+    with Pools() as pools:
+        pool = pools.of(workers or usable_cores())
+        result = check_files(files, how, pool, progress=out.progress())
+    written = None
+    if rejects is not None:
+        written = rejects / "check.rejects.jsonl"
+        aside = written.with_name(written.name + ASIDE)
+        aside.unlink(missing_ok=True)
+        write_rejects(aside, result.faults)
+        with outside(f"Writing {written}"):
+            aside.replace(written)
+    out.say(
+        f"{show_count(result.rows)} rows in {plural(len(files), 'file')}: "
+        f"{show_count(result.good)} good, {show_count(result.bad)} bad."
+    )
+    if result.bad:
+        out.table(
+            ["fault", "field", "rows"],
+            (
+                (kind, field or "whole record", show_count(count))
+                for (kind, field), count in result.kinds.most_common()
+            ),
+            left=2,
+        )
+        shown = result.faults[:show]
+        out.table(
+            ["file", "line", "field", "found", "why"],
+            (
+                (
+                    Path(fault.path).name,
+                    str(fault.line),
+                    fault.field or "",
+                    "" if fault.value is None else fault.value,
+                    fault.message,
+                )
+                for fault in shown
+            ),
+            left=5,
+        )
+        if result.bad > len(shown):
+            out.say(f"… and {show_count(result.bad - len(shown))} more (--show N lists more).")
+    if written is not None:
+        out.say(f"The bad rows are in {written}.")
+    out.document(
+        {
+            "rows": result.rows,
+            "good": result.good,
+            "bad": result.bad,
+            "faults": [fault.as_json() for fault in result.faults],
+            "summary": [
+                {"kind": kind, "field": field or None, "rows": count}
+                for (kind, field), count in result.kinds.most_common()
+            ],
+            "rejects": str(written) if written else None,
+        }
+    )
+    return 1 if result.bad else 0

@@ -1,0 +1,168 @@
+"""What a command works on: its options over the job file over the defaults."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, TypeVar
+
+from splarn.cli.output import Output
+from splarn.core.errors import RequestError
+from splarn.core.job import Job, read_job
+
+if TYPE_CHECKING:
+    from splarn.core.configuration import Space
+    from splarn.core.layout import Layout
+    from splarn.core.ledger import Ledger
+    from splarn.core.plan import Limits
+    from splarn.core.prices import Prices
+
+Value = TypeVar("Value")
+
+
+class Context:
+    """One command's settings. Paths in the job file are relative to it, others to here."""
+
+    def __init__(self, job_file: Path | None, as_json: bool) -> None:
+        self.job: Job = read_job(job_file)
+        self.out = Output(as_json)
+
+    def sources(self, given: Sequence[str] | None) -> tuple[list[str], Path | None]:
+        """The places to look for source files, and what they are relative to."""
+        if given:
+            return list(given), None
+        if not self.job.source.paths:
+            raise RequestError(
+                "No files are named: give some, or set source.paths in a job file splarn.toml."
+            )
+        return self.job.source.paths, self.job.folder
+
+    def paths(self, given: Sequence[str] | None) -> list[Path]:
+        """The source files."""
+        from splarn.core.files import find_files
+
+        return find_files(*self.sources(given))
+
+    def layout(self, given: Path | None, paths: Sequence[Path]) -> Layout:
+        """The layout given, or the job's, or one inferred on the spot, which is said."""
+        from splarn.core.layout.descriptor import read_layout
+
+        if given is not None:
+            return read_layout(given)
+        if self.job.source.layout:
+            return read_layout(self.job.folder / self.job.source.layout)
+        from splarn.core.layout.inference import infer_layout
+
+        inferred = infer_layout(paths)
+        self.out.note(
+            f"No layout was given: inferred one from {inferred.rows_sampled:,} sampled rows "
+            "(`splarn layout` shows it)."
+        )
+        for note in inferred.notes:
+            self.out.note(note)
+        return inferred.layout
+
+    def target(self, url: str | None) -> str:
+        """The target's URL as written, made relative to the job file where that names a file."""
+        if url:
+            return url
+        if not self.job.target.url:
+            raise RequestError(
+                "No target is named: give --to URL, or set target.url in a job file splarn.toml."
+            )
+        return _beside(self.job.target.url, self.job.folder)
+
+    def table(self, name: str | None, fallback: str | None = None) -> str:
+        """The table's name."""
+        found = name or self.job.target.table or fallback
+        if not found:
+            raise RequestError(
+                "No table is named: give --table NAME, or set target.table in a job file."
+            )
+        return found
+
+    def bad_limit(self, bad_rows: str | None, limit: str | None) -> int | None:
+        """How many bad rows may be set aside: 0 to halt at the first, None for any number."""
+        from splarn.core.units import parse_count
+
+        target = self.job.target
+        mode = bad_rows or target.bad_rows
+        if mode not in ("halt", "set-aside"):
+            raise RequestError(f"--bad-rows {mode!r} is not known: use halt or set-aside.")
+        if mode == "halt":
+            return 0
+        allowed = limit if limit is not None else target.bad_row_limit
+        return None if allowed is None else parse_count(allowed)
+
+    def rejects(self) -> Path:
+        """The folder for refused rows."""
+        return self.job.folder / self.job.target.rejects
+
+    def space(
+        self,
+        part_size: str | None,
+        codec: str | None,
+        workers: str | None,
+        streams: str | None,
+        batch_rows: str | None,
+    ) -> Space:
+        """The space that options and job file describe."""
+        from splarn.core.codecs import Packing
+        from splarn.core.configuration import Space
+        from splarn.core.units import parse_count, parse_size
+
+        job = self.job.space
+
+        def values(
+            given: str | None, default: Sequence[int | str], read: Callable[[str | int], Value]
+        ) -> tuple[Value, ...]:
+            pieces = given.split(",") if given else default
+            return tuple(read(piece) for piece in pieces)
+
+        return Space(
+            values(part_size, job.part_size, parse_size),
+            values(codec, job.codec, lambda text: Packing.parse(str(text))),
+            values(workers, job.workers, parse_count),
+            values(streams, job.load_streams, parse_count),
+            values(batch_rows, job.batch_rows, parse_count),
+            tuple(job.tier),
+        )
+
+    def limits(self, deadline: str | None, budget: float | None, confidence: str | None) -> Limits:
+        """The limits that options and job file set."""
+        from splarn.core.plan import Limits
+        from splarn.core.units import parse_duration, parse_share
+
+        job = self.job.limits
+        latest = deadline if deadline is not None else job.deadline
+        return Limits(
+            None if latest is None else parse_duration(latest),
+            budget if budget is not None else job.budget,
+            parse_share(confidence if confidence is not None else job.confidence),
+        )
+
+    def prices(self) -> Prices:
+        """The job's price list; without one everything is free."""
+        from splarn.core.prices import Prices, read_prices
+
+        return read_prices(self.job.folder / self.job.prices) if self.job.prices else Prices()
+
+    @contextmanager
+    def ledger(self) -> Iterator[Ledger]:
+        """The ledger of the job's folder."""
+        from splarn.core.ledger import Ledger
+
+        ledger = Ledger(self.job.folder)
+        try:
+            yield ledger
+        finally:
+            ledger.close()
+
+
+def _beside(url: str, folder: Path) -> str:
+    """A URL of an embedded file, relative to the job's folder rather than to here."""
+    scheme, mark, rest = url.partition(":///")
+    if not mark or scheme.split("+")[0] not in ("sqlite", "duckdb") or rest.startswith(("/", "$")):
+        return url
+    return f"{scheme}:///{folder / rest}" if folder != Path() else url

@@ -1,0 +1,93 @@
+"""What forecast and plan share: the model from a sweep, the volume, and their table."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from splarn.cli.context import Context
+from splarn.cli.output import Output
+from splarn.core.errors import RequestError
+
+if TYPE_CHECKING:
+    from splarn.core.ledger import Entry
+    from splarn.core.model.fit import Model
+    from splarn.core.model.forecast import Forecast
+    from splarn.core.model.laws import Volume
+
+
+def learn(context: Context, sweep: str | None) -> tuple[Model, Entry]:
+    """The model fitted to a sweep's trials, and the sweep."""
+    from splarn.core.model.fit import fit_model
+    from splarn.core.trial.trial import Trial
+
+    with context.ledger() as ledger:
+        entry = ledger.find(sweep) if sweep else ledger.last("sweep")
+        if entry is None or entry.kind != "sweep":
+            raise RequestError(
+                f"There is no sweep to learn from in the ledger {ledger.path}: run `splarn sweep` "
+                "first."
+            )
+        trials = ledger.entries("trial", parent=entry.id)
+    return fit_model([Trial.from_json(trial.document) for trial in trials]), entry
+
+
+def volume_of(sweep: Entry, paths: Sequence[Path] | None, size: str | None) -> Volume:
+    """How much is to be loaded: the size given, or that of the source files."""
+    from splarn.core.codecs import codec_of
+    from splarn.core.model.laws import Volume
+    from splarn.core.survey import survey
+    from splarn.core.units import parse_size
+
+    sample = sweep.document["sample"]
+    row_bytes = sample["bytes"] / max(sample["rows"], 1)
+    if size is not None:
+        wanted = parse_size(size)
+        return Volume(wanted, wanted / row_bytes)
+    files = list(paths or [])
+    if all(codec_of(path) == "none" for path in files):
+        total = sum(path.stat().st_size for path in files)
+        return Volume(total, total / row_bytes)
+    rows = survey(files).rows
+    if rows is None:
+        raise RequestError("A source file is damaged, so its volume is not known: survey it.")
+    return Volume(rows * row_bytes, rows)
+
+
+def show_forecasts(
+    out: Output, forecasts: Sequence[Forecast], currency: str, chosen: Forecast | None = None
+) -> None:
+    """Forecasts as a table; the chosen one is marked."""
+    from splarn.core.units import show_duration, show_money
+
+    levers = ("part_size", "packing", "workers", "load_streams", "batch_rows", "tier")
+    out.table(
+        [
+            "",
+            "part size",
+            "codec",
+            "workers",
+            "streams",
+            "batch rows",
+            "tier",
+            "time",
+            "90 %",
+            "cost",
+            "frontier",
+        ],
+        (
+            (
+                "→" if entry is chosen else "",
+                *(entry.configuration.show(lever) for lever in levers),
+                show_duration(entry.seconds.median),
+                f"{show_duration(entry.seconds.low)} – {show_duration(entry.seconds.high)}",
+                show_money(entry.cost.median, currency),
+                ("yes" if entry.on_frontier else "") + (" *" if entry.extrapolated else ""),
+            )
+            for entry in forecasts
+        ),
+        left=3,
+    )
+    if any(entry.extrapolated for entry in forecasts):
+        out.note("* reaches beyond what trials covered: take such forecasts with care.")

@@ -1,0 +1,85 @@
+"""`splarn ledger`: what has been done."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from splarn.cli.options import AsJson, JobFile
+
+
+def ledger(
+    entry: Annotated[
+        str | None, typer.Argument(metavar="ID", help="Show this entry whole; its start will do.")
+    ] = None,
+    kind: Annotated[
+        str | None,
+        typer.Option("--kind", metavar="KIND", help="Only load, sweep, trial, plan or run."),
+    ] = None,
+    export: Annotated[
+        Path | None,
+        typer.Option("--export", metavar="FILE", help="Write the entries as JSON lines."),
+    ] = None,
+    show: Annotated[
+        int, typer.Option("--show", metavar="N", help="Entries to list, the newest last.")
+    ] = 20,
+    job: JobFile = None,
+    as_json: AsJson = False,
+) -> None:
+    """List past loads, sweeps, trials, plans and runs of this job.
+
+    Example: [bold]splarn ledger --kind run[/bold]
+    """
+    from splarn.cli.context import Context
+    from splarn.core.errors import RequestError
+    from splarn.core.files import write_text
+    from splarn.core.ledger import KINDS
+    from splarn.core.units import plural, show_duration
+
+    context = Context(job, as_json)
+    out = context.out
+    if kind is not None and kind not in KINDS:
+        raise RequestError(f"The ledger has no {kind!r} entries: use one of {', '.join(KINDS)}.")
+    with context.ledger() as book:
+        if entry is not None:
+            found = book.find(entry)
+            out.head(f"{found.kind} {found.id}, {found.at}")
+            if not as_json:
+                out.say(json.dumps(found.document, indent=1, ensure_ascii=False))
+            out.document(found.as_json())
+            return
+        entries = book.entries(kind)
+        where = book.path
+    if kind is None:
+        listed = [one for one in entries if one.kind != "trial"]
+    else:
+        listed = entries
+    if not listed:
+        out.say(f"The ledger {where} has no entries yet: load or sweep something.")
+    else:
+        out.table(
+            ["kind", "id", "at", "what", "time"],
+            (
+                (
+                    one.kind,
+                    one.id,
+                    one.at.replace("T", " ")[:19],
+                    one.summary,
+                    "" if one.seconds is None else show_duration(one.seconds),
+                )
+                for one in listed[-show:]
+            ),
+            left=4,
+        )
+        trials = len(entries) - len(listed)
+        hidden = f", and {plural(trials, 'trial')} (--kind trial)" if trials else ""
+        older = f"; {len(listed) - show} older ones not shown" if len(listed) > show else ""
+        out.say(f"{len(listed)} entries{older}{hidden}. `splarn ledger ID` shows one whole.")
+    if export is not None:
+        lines = (json.dumps(one.as_json(), ensure_ascii=False) for one in entries)
+        write_text(export, "".join(line + "\n" for line in lines))
+        out.good(f"Wrote {plural(len(entries), 'entry').replace('entrys', 'entries')} to {export}.")
+    out.document({"entries": [one.as_json() for one in entries]})

@@ -1,0 +1,197 @@
+"""`splarn load`: files or parts into a table."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, TableName, TargetUrl, Yes
+
+if TYPE_CHECKING:
+    from splarn.cli.context import Context
+    from splarn.cli.output import Output
+    from splarn.core.load import LoadRecord
+
+
+def load(
+    paths: Paths = None,
+    to: TargetUrl = None,
+    table: TableName = None,
+    layout: LayoutFile = None,
+    streams: Annotated[
+        int, typer.Option("--streams", metavar="N", min=1, help="Connections that load at once.")
+    ] = 1,
+    batch_rows: Annotated[
+        str,
+        typer.Option("--batch-rows", metavar="N", help="Rows between commits; 0 is a whole part."),
+    ] = "50_000",
+    table_mode: Annotated[
+        str | None,
+        typer.Option("--table-mode", metavar="MODE", help="create, append or empty."),
+    ] = None,
+    bad_rows: Annotated[
+        str | None,
+        typer.Option("--bad-rows", metavar="HOW", help="halt at a bad row, or set-aside."),
+    ] = None,
+    bad_row_limit: Annotated[
+        str | None,
+        typer.Option("--bad-row-limit", metavar="N", help="Most rows that may be set aside."),
+    ] = None,
+    again: Annotated[
+        bool, typer.Option("--again", help="Load content again that is already in.")
+    ] = False,
+    verify: Annotated[
+        bool, typer.Option("--verify/--no-verify", help="Hold the table against what was read.")
+    ] = True,
+    yes: Yes = False,
+    job: JobFile = None,
+    as_json: AsJson = False,
+) -> int:
+    """Fill a table from files or a manifest, each row once, and verify it.
+
+    Example: [bold]splarn load parts --to sqlite:///larkmere.db --table passages[/bold]
+
+    An interrupted load goes on where it stopped when the same command is given again.
+    """
+    from splarn.cli.context import Context
+    from splarn.core.load import LoadRequest
+    from splarn.core.load import load as load_parts
+    from splarn.core.pool import Pools
+    from splarn.core.units import parse_count
+    from splarn.engines import opener
+
+    context = Context(job, as_json)
+    out = context.out
+    open_engine = opener(context.target(to))
+    inputs, how = _inputs(context, paths, layout)
+    request = LoadRequest(
+        open_engine,
+        context.table(table, how.name),
+        how,
+        inputs,
+        batch_rows=parse_count(batch_rows),
+        table_mode=table_mode or context.job.target.table_mode,
+        bad_limit=context.bad_limit(bad_rows, bad_row_limit),
+        rejects=context.rejects(),
+        again=again,
+        verify=verify,
+    )
+    with Pools() as pools:
+        record = load_parts(
+            request, pools.of(streams), progress=out.progress(), confirm=agree(yes, as_json)
+        )
+    document = load_document(record)
+    with context.ledger() as ledger:
+        summary = f"{record.table}: {record.rows_loaded:,} rows, {streams} streams"
+        ledger.put("load", record.load_id, summary, document, seconds=record.seconds)
+    show_load(out, record)
+    out.document(document)
+    return load_code(record)
+
+
+def _inputs(context: Context, paths: list[str] | None, layout: Path | None) -> Any:
+    from splarn.core.errors import RequestError
+    from splarn.core.load import inputs_from_files, inputs_from_manifest
+    from splarn.core.shape.manifest import UNFINISHED, is_manifest, read_manifest
+
+    if paths and len(paths) == 1 and (is_manifest(Path(paths[0]))):
+        if layout is not None:
+            raise RequestError("A manifest has its own layout: leave out --layout.")
+        manifest = read_manifest(Path(paths[0]))
+        return inputs_from_manifest(manifest), manifest.layout
+    for path in paths or []:
+        if (Path(path) / UNFINISHED).exists():
+            read_manifest(Path(path))
+    files = context.paths(paths)
+    how = context.layout(layout, files)
+    return inputs_from_files(files, how), how
+
+
+def agree(yes: bool, as_json: bool) -> Callable[[int], bool]:
+    """Asks before rows are removed, where someone can answer."""
+
+    def ask(rows: int) -> bool:
+        if yes:
+            return True
+        if as_json or not sys.stdin.isatty():
+            return False
+        return typer.confirm(f"Remove the {rows:,} rows that are in the table?")
+
+    return ask
+
+
+def show_load(out: Output, record: LoadRecord) -> None:
+    """The outcome of a load, for people."""
+    from splarn.core.units import plural, show_count, show_duration
+
+    most = 12
+    out.table(
+        ["part", "status", "rows", "rejected", "time"],
+        (
+            (
+                Path(part.path).name,
+                part.note.state,
+                show_count(part.note.rows),
+                show_count(part.note.refused) if part.note.refused else "",
+                show_duration(part.seconds),
+            )
+            for part in record.parts[:most]
+        ),
+        left=2,
+    )
+    if len(record.parts) > most:
+        out.say(f"… and {plural(len(record.parts) - most, 'more part')}.")
+    speed = record.rows_loaded / max(record.phases["load"], 1e-9)
+    out.say(
+        f"{show_count(record.rows_loaded)} rows loaded into {record.table} of {record.place}, "
+        f"{show_count(record.rows_rejected)} rejected, in {show_duration(record.seconds)} "
+        f"(loading {show_duration(record.phases['load'])} at {show_count(speed)} rows/s, "
+        f"verifying {show_duration(record.phases['finish'])})."
+    )
+    if record.resumed:
+        out.note("This went on with an interrupted load; rows already in were not sent again.")
+    if record.rejects is not None:
+        out.note(f"The rejected rows are in {record.rejects}.")
+    if record.verified:
+        out.good("Verified: count, nulls, sums and extremes of every column are what was read.")
+    elif record.verified is None:
+        out.note("Not verified.")
+    for difference in record.differences:
+        out.bad(f"The table differs from what was read: {difference}.")
+
+
+def load_document(record: LoadRecord) -> dict[str, Any]:
+    """A load as JSON."""
+    return {
+        "load_id": record.load_id,
+        "table": record.table,
+        "target": record.place,
+        "rows_loaded": record.rows_loaded,
+        "rows_rejected": record.rows_rejected,
+        "parts": [
+            {
+                "path": part.path,
+                "status": part.note.state,
+                "rows": part.note.rows,
+                "rejected": part.note.refused,
+                "seconds": part.seconds,
+            }
+            for part in record.parts
+        ],
+        "seconds": record.seconds,
+        "phases": record.phases,
+        "verified": record.verified,
+        "differences": list(record.differences),
+        "digests": [digest.__dict__ for digest in record.digests],
+        "rejects": str(record.rejects) if record.rejects else None,
+        "resumed": record.resumed,
+    }
+
+
+def load_code(record: LoadRecord) -> int:
+    """The exit code: 1 when the table is not what was read."""
+    return 1 if record.differences else 0

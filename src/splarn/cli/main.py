@@ -1,0 +1,70 @@
+"""The `splarn` command: runs what was typed and turns every error into one sentence."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from typing import Any
+
+
+def main() -> None:
+    """Runs the command line and exits with its code."""
+    sys.exit(run(sys.argv[1:]))
+
+
+def run(arguments: list[str]) -> int:
+    """Runs one command line; returns the exit code."""
+    debug = "--debug" in arguments or bool(os.environ.get("SPLARN_DEBUG"))
+    arguments = [argument for argument in arguments if argument != "--debug"]
+    as_json = "--json" in arguments
+    import typer
+
+    from splarn.core.errors import SplarnError
+
+    # What Typer raises for any misuse; it has no public name of its own.
+    usage_error: Any = typer.BadParameter.__base__
+    try:
+        from splarn.cli.app import app
+
+        code = app(arguments, prog_name="splarn", standalone_mode=False)
+        return code if isinstance(code, int) else 0
+    except SplarnError as error:
+        if debug:
+            raise
+        return _fail(str(error), error.exit_code, as_json)
+    except typer.Exit as error:
+        return error.exit_code
+    except usage_error as error:
+        command = error.ctx.command_path if error.ctx else "splarn"
+        message = " ".join(error.format_message().split()).rstrip(".")
+        if not message:
+            return 2  # The help was shown instead.
+        return _fail(f"{message}: `{command} --help` shows what it takes.", 2, as_json)
+    except (typer.Abort, KeyboardInterrupt):
+        return _fail(
+            "Interrupted; what was committed stays, and the same command goes on from there.",
+            130,
+            as_json,
+        )
+    except BrokenPipeError:
+        # Whoever read our output has gone; there is nobody to tell.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except Exception as error:
+        if debug:
+            raise
+        what = f"{type(error).__name__}: {error}".splitlines()[0]
+        return _fail(
+            f"Splarn itself failed ({what}): run the command again with --debug and report what "
+            "it prints.",
+            3,
+            as_json,
+        )
+
+
+def _fail(sentence: str, code: int, as_json: bool) -> int:
+    if as_json:
+        print(json.dumps({"error": sentence, "exit_code": code}, ensure_ascii=False))
+    print(f"splarn: {sentence}", file=sys.stderr)
+    return code

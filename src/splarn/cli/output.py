@@ -1,0 +1,134 @@
+"""Tables, sentences, progress and JSON, the same way in every command."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, Any
+
+from splarn.core.progress import Progress, Silent
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+MARK = "•"
+
+
+class Output:
+    """Where a command's words go: text to stdout, or one JSON document there and text to stderr."""
+
+    def __init__(self, as_json: bool) -> None:
+        from rich.console import Console
+
+        self.as_json = as_json
+        wide = None if sys.stdout.isatty() else 120
+        self.out: Console = Console(highlight=False, soft_wrap=False, width=wide)
+        self.err: Console = Console(stderr=True, highlight=False)
+
+    def say(self, text: str = "") -> None:
+        """A sentence for people; nothing under `--json`."""
+        if not self.as_json:
+            self.out.print(text, markup=False)
+
+    def head(self, text: str) -> None:
+        """A line that opens a section."""
+        if not self.as_json:
+            self.out.print(f"[bold]{_plain(text)}[/bold]")
+
+    def note(self, text: str) -> None:
+        """Something to be aware of; to stderr under `--json`."""
+        console = self.err if self.as_json else self.out
+        console.print(f"[yellow]{MARK}[/yellow] {_plain(text)}")
+
+    def good(self, text: str) -> None:
+        """Something that went as it should."""
+        if not self.as_json:
+            self.out.print(f"[green]{_plain(text)}[/green]")
+
+    def bad(self, text: str) -> None:
+        """Something that fell short."""
+        console = self.err if self.as_json else self.out
+        console.print(f"[red]{_plain(text)}[/red]")
+
+    def table(
+        self, columns: Sequence[str], rows: Iterable[Sequence[str]], *, left: int = 1
+    ) -> None:
+        """A table; the first `left` columns are flush left, the others right."""
+        if self.as_json:
+            return
+        from rich import box
+        from rich.table import Table
+
+        table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="dim", show_edge=False)
+        for index, column in enumerate(columns):
+            table.add_column(
+                column,
+                justify="left" if index < left else "right",
+                no_wrap=index > 0,
+                overflow="fold",
+            )
+        for row in rows:
+            table.add_row(*(_plain(cell) for cell in row))
+        self.out.print(table)
+
+    def document(self, document: dict[str, Any]) -> None:
+        """The JSON document of the command; nothing without `--json`."""
+        if self.as_json:
+            print(json.dumps(document, ensure_ascii=False, default=str))
+
+    def progress(self) -> Progress:
+        """A live bar where someone is looking, otherwise silence."""
+        if self.as_json or not self.err.is_terminal:
+            return Silent()
+        return _Bar(self.err)
+
+
+class _Bar:
+    """One line on the terminal while a stage lasts."""
+
+    def __init__(self, console: Console) -> None:
+        self.console = console
+        self.bar: Any = None
+        self.task: Any = None
+
+    def start(self, label: str, total: float | None, unit: str) -> None:
+        from rich.progress import (
+            BarColumn,
+            DownloadColumn,
+            MofNCompleteColumn,
+            ProgressColumn,
+            TextColumn,
+            TimeElapsedColumn,
+            TimeRemainingColumn,
+        )
+        from rich.progress import Progress as Bar
+
+        self.finish()
+        amount: ProgressColumn
+        amount = DownloadColumn(binary_units=True) if unit == "bytes" else MofNCompleteColumn()
+        self.bar = Bar(
+            TextColumn("{task.description}"),
+            BarColumn(bar_width=32),
+            amount,
+            TimeElapsedColumn(),
+            TimeRemainingColumn(),
+            console=self.console,
+            transient=True,
+        )
+        self.bar.start()
+        self.task = self.bar.add_task(label, total=total)
+
+    def advance(self, amount: float) -> None:
+        if self.bar is not None:
+            self.bar.advance(self.task, amount)
+
+    def finish(self) -> None:
+        if self.bar is not None:
+            self.bar.stop()
+            self.bar = None
+
+
+def _plain(text: str) -> str:
+    """Text in which square brackets mean themselves."""
+    return text.replace("[", r"\[")

@@ -1,0 +1,152 @@
+"""`splarn plan`: the configuration to use."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from splarn.cli.options import (
+    AsJson,
+    BatchRows,
+    Codecs,
+    JobFile,
+    LayoutFile,
+    PartSizes,
+    Paths,
+    StreamCounts,
+    SweepId,
+    TableName,
+    TargetUrl,
+    WorkerCounts,
+)
+
+
+def plan(
+    paths: Paths = None,
+    deadline: Annotated[
+        str | None,
+        typer.Option("--deadline", metavar="DURATION", help="The load must end within this."),
+    ] = None,
+    budget: Annotated[
+        float | None,
+        typer.Option("--budget", metavar="MONEY", min=0, help="The load must cost no more."),
+    ] = None,
+    confidence: Annotated[
+        str | None,
+        typer.Option("--confidence", metavar="P", help="Chance of keeping both, as 0.9."),
+    ] = None,
+    out_file: Annotated[
+        Path, typer.Option("--out", metavar="FILE", help="Where the plan is written.")
+    ] = Path("plan.json"),
+    to: TargetUrl = None,
+    table: TableName = None,
+    layout: LayoutFile = None,
+    sweep: SweepId = None,
+    part_size: PartSizes = None,
+    codec: Codecs = None,
+    workers: WorkerCounts = None,
+    streams: StreamCounts = None,
+    batch_rows: BatchRows = None,
+    job: JobFile = None,
+    as_json: AsJson = False,
+) -> int:
+    """Choose the configuration for a deadline or a budget, say why, and write the plan.
+
+    Example: [bold]splarn plan --deadline 45m --confidence 0.9[/bold]
+
+    With a deadline the cheapest configuration that keeps it is chosen, with only a budget the
+    fastest, with neither the fastest of all.
+    """
+    import secrets
+    from datetime import datetime
+
+    from splarn.cli.context import Context
+    from splarn.cli.learned import learn, show_forecasts, volume_of
+    from splarn.core.model.forecast import forecast as predict
+    from splarn.core.plan import Plan, choose, write_plan
+    from splarn.engines import parse_target
+
+    context = Context(job, as_json)
+    out = context.out
+    limits = context.limits(deadline, budget, confidence)
+    model, entry = learn(context, sweep)
+    files = context.paths(paths)
+    how = context.layout(layout, files)
+    target = context.target(to)
+    keep_secrets_out(target)
+    parse_target(target)
+    prices = context.prices()
+    space = context.space(part_size, codec, workers, streams, batch_rows)
+    wanted = volume_of(entry, files, None)
+    found = predict(model, list(space.grid()), wanted, prices)
+    choice = choose(found, limits, prices.currency)
+    chosen = choice.chosen
+    made = Plan(
+        f"plan-{datetime.now():%Y%m%d-%H%M%S}-{secrets.token_hex(2)}",
+        chosen.configuration,
+        chosen.as_json(),
+        limits,
+        choice.meets_limits,
+        choice.reasons,
+        tuple(str(path.resolve()) for path in files),
+        how,
+        target,
+        context.table(table, how.name),
+        context.job.target.table_mode,
+        context.bad_limit(None, None),
+        wanted,
+        sum(path.stat().st_size for path in files),
+        prices,
+        entry.id,
+    )
+    write_plan(made, out_file)
+    document = {
+        "plan_id": made.id,
+        "configuration": chosen.configuration.as_json(),
+        "seconds": chosen.seconds.as_json(),
+        "cost": chosen.cost.as_json(),
+        "currency": prices.currency,
+        "phases": chosen.phases,
+        "binding_phase": chosen.binding_phase,
+        "meets_limits": choice.meets_limits,
+        "chance": choice.chance,
+        "reasons": list(choice.reasons),
+        "runner_up": choice.runner_up.as_json() if choice.runner_up else None,
+        "plan": str(out_file),
+    }
+    with context.ledger() as ledger:
+        summary = str(chosen.configuration)
+        ledger.put("plan", made.id, summary, document, seconds=chosen.seconds.median)
+    (out.head if choice.meets_limits else out.bad)(str(chosen.configuration))
+    for reason in choice.reasons:
+        out.say(reason)
+    beside = sorted(
+        {id(one): one for one in (chosen, *_front(found))}.values(),
+        key=lambda one: one.seconds.median,
+    )
+    show_forecasts(out, beside[:8], prices.currency, chosen)
+    out.say(f"Wrote {out_file}; `splarn run {out_file}` carries it out.")
+    out.document(document)
+    return 0 if choice.meets_limits else 1
+
+
+def _front(found: list) -> list:  # type: ignore[type-arg]
+    return [one for one in found if one.on_frontier]
+
+
+def keep_secrets_out(target: str) -> None:
+    """Refuses a password written out in a target that is about to be put into a file.
+
+    Raises RequestError.
+    """
+    from sqlalchemy.engine import make_url
+
+    from splarn.core.errors import RequestError
+
+    if "${" not in target and make_url(target).password:
+        raise RequestError(
+            "The target's password would be written into the plan: put it into the environment and "
+            "write ${NAME} in its place, in single quotes on the command line."
+        )

@@ -1,0 +1,150 @@
+"""`splarn run`: a plan carried out."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from splarn.cli.options import AsJson, JobFile
+
+if TYPE_CHECKING:
+    from splarn.cli.output import Output
+    from splarn.core.plan import Plan
+    from splarn.core.run import RunRecord
+
+
+def run(
+    plan: Annotated[Path, typer.Argument(metavar="PLAN", help="Plan written by `splarn plan`.")],
+    parts: Annotated[
+        Path | None,
+        typer.Option("--parts", metavar="DIR", help="Where the parts are made meanwhile."),
+    ] = None,
+    keep_parts: Annotated[
+        bool, typer.Option("--keep-parts", help="Leave the parts there when all is loaded.")
+    ] = False,
+    again: Annotated[
+        bool, typer.Option("--again", help="Load content again that is already in.")
+    ] = False,
+    job: JobFile = None,
+    as_json: AsJson = False,
+) -> int:
+    """Carry a plan out: shape, load, verify, and hold the forecast beside what happened.
+
+    Example: [bold]splarn run plan.json[/bold]
+
+    An interrupted run goes on where it stopped when the same command is given again.
+    """
+    from splarn.cli.context import Context
+    from splarn.cli.load import load_code, load_document, show_load
+    from splarn.core.ledger import FOLDER
+    from splarn.core.plan import read_plan
+    from splarn.core.pool import Pools
+    from splarn.core.run import run_plan
+    from splarn.engines import opener
+
+    context = Context(job, as_json)
+    out = context.out
+    what = read_plan(plan)
+    folder = parts or context.job.folder / FOLDER / "parts" / what.id
+    open_engine = opener(what.target)
+    with Pools() as pools:
+        record = run_plan(
+            what,
+            open_engine,
+            context.job.folder,
+            folder,
+            pools,
+            rejects=context.rejects(),
+            again=again,
+            keep_parts=keep_parts,
+            progress=out.progress(),
+        )
+    document = {
+        "plan_id": what.id,
+        "configuration": what.configuration.as_json(),
+        "load": load_document(record.load),
+        "forecast": what.forecast,
+        "actual": {
+            "seconds": record.seconds,
+            "cost": record.cost.total,
+            "phases": record.phases,
+        },
+        "currency": what.prices.currency,
+        "error_pct": record.error_pct,
+        "resumed": record.resumed,
+    }
+    with context.ledger() as ledger:
+        rows = f"{record.load.table}: {record.load.rows_loaded:,} rows"
+        ledger.put(
+            "load",
+            record.load.load_id,
+            f"{rows}, by {what.id}",
+            load_document(record.load),
+            parent=what.id,
+            seconds=record.load.seconds,
+        )
+        error = "" if record.error_pct is None else f", forecast off by {record.error_pct:+.0f} %"
+        ledger.put(
+            "run",
+            f"run-{record.load.load_id}",
+            rows + error,
+            document,
+            parent=what.id,
+            seconds=record.seconds,
+        )
+    show_load(out, record.load)
+    _show_beside(out, what, record)
+    out.document(document)
+    return load_code(record.load)
+
+
+def _show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
+    from splarn.core.units import show_duration, show_money
+
+    seconds, cost = plan.forecast["seconds"], plan.forecast["cost"]
+    currency = plan.prices.currency
+
+    def compared(forecast: float, actual: float) -> str:
+        return f"{(actual / forecast - 1) * 100:+.0f} %" if forecast > 0 else ""
+
+    rows = [
+        (
+            phase,
+            show_duration(expected),
+            "",
+            show_duration(record.phases[phase]),
+            compared(expected, record.phases[phase]),
+        )
+        for phase, expected in plan.forecast["phases"].items()
+    ]
+    rows.append(
+        (
+            "total time",
+            show_duration(seconds["median"]),
+            f"{show_duration(seconds['low'])} – {show_duration(seconds['high'])}",
+            show_duration(record.seconds),
+            compared(seconds["median"], record.seconds),
+        )
+    )
+    rows.append(
+        (
+            "cost",
+            show_money(cost["median"], currency),
+            f"{show_money(cost['low'], currency)} – {show_money(cost['high'], currency)}",
+            show_money(record.cost.total, currency),
+            compared(cost["median"], record.cost.total),
+        )
+    )
+    out.table(["", "forecast", "90 %", "actual", "actual − forecast"], rows)
+    if record.error_pct is None:
+        out.note("This run went on with earlier work, so its time cannot be held to the forecast.")
+    elif seconds["low"] <= record.seconds <= seconds["high"]:
+        out.good("The actual time lies within the forecast's 90 % interval.")
+    else:
+        side = "below" if record.seconds < seconds["low"] else "above"
+        out.note(
+            f"The actual time lies {side} the forecast's 90 % interval: the machine or the target "
+            "was not as it was during the sweep; sweep again before relying on the model."
+        )

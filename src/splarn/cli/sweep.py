@@ -1,0 +1,208 @@
+"""`splarn sweep`: trials over the space."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from splarn.cli.options import (
+    AsJson,
+    BatchRows,
+    Codecs,
+    JobFile,
+    LayoutFile,
+    PartSizes,
+    Paths,
+    StreamCounts,
+    TargetUrl,
+    WorkerCounts,
+)
+
+if TYPE_CHECKING:
+    from splarn.cli.output import Output
+    from splarn.core.trial.trial import Trial
+
+
+def sweep(
+    paths: Paths = None,
+    to: TargetUrl = None,
+    layout: LayoutFile = None,
+    sample: Annotated[
+        str | None,
+        typer.Option("--sample", metavar="SIZE", help="How much of the source each trial loads."),
+    ] = None,
+    repeats: Annotated[
+        int | None, typer.Option("--repeats", metavar="N", min=1, help="Trials a configuration.")
+    ] = None,
+    time: Annotated[
+        str | None,
+        typer.Option("--time", metavar="DURATION", help="Stop beginning trials after so long."),
+    ] = None,
+    part_size: PartSizes = None,
+    codec: Codecs = None,
+    workers: WorkerCounts = None,
+    streams: StreamCounts = None,
+    batch_rows: BatchRows = None,
+    job: JobFile = None,
+    as_json: AsJson = False,
+) -> None:
+    """Load a sample for real with every configuration of the space, in shuffled order.
+
+    Example: [bold]splarn sweep --sample 32MiB --streams 1,2,4 --batch-rows 10k,100k[/bold]
+
+    Trials use a table of their own, which is removed again. An interrupted sweep goes on where it
+    stopped when the same command is given again.
+    """
+    import tempfile
+    from pathlib import Path
+
+    from splarn.cli.context import Context
+    from splarn.core.pool import Pools, usable_cores
+    from splarn.core.trial.design import design
+    from splarn.core.trial.runner import TRIAL_TABLE, TrialPlace, run_trials
+    from splarn.core.trial.sample import take_sample
+    from splarn.core.units import parse_duration, parse_size, plural, show_count, show_size
+    from splarn.engines import opener, shown
+    from splarn.engines import parse_target as parse
+
+    context = Context(job, as_json)
+    out = context.out
+    settings = context.job.sweep
+    url = context.target(to)
+    open_engine = opener(url)
+    space = context.space(part_size, codec, workers, streams, batch_rows)
+    files = context.paths(paths)
+    how = context.layout(layout, files)
+    planned = design(space, repeats or settings.repeats, settings.seed)
+    limit = time if time is not None else settings.time
+    with (
+        Pools() as pools,
+        context.ledger() as ledger,
+        tempfile.TemporaryDirectory(prefix="splarn-sweep-") as scratch,
+    ):
+        taken = take_sample(
+            files,
+            how,
+            parse_size(sample or settings.sample),
+            Path(scratch) / "sample",
+            pools.of(usable_cores()),
+        )
+        request = {
+            "space": space.as_json(),
+            "repeats": repeats or settings.repeats,
+            "seed": settings.seed,
+            "target": shown(parse(url)),
+            "sample": {"bytes": taken.bytes, "rows": taken.rows},
+        }
+        sweep_id, done = _open_sweep(ledger, request)
+        if done:
+            out.note(f"Going on with the sweep {sweep_id}: {plural(len(done), 'trial')} are done.")
+        out.say(
+            f"Sweep {sweep_id}: {plural(space.size, 'configuration')}, "
+            f"{plural(len(planned), 'trial')} of {show_size(taken.bytes)} "
+            f"({show_count(taken.rows)} rows) each."
+        )
+
+        def keep(trial: Trial) -> None:
+            number = len(ledger.entries("trial", parent=sweep_id))
+            ledger.put(
+                "trial",
+                f"{sweep_id}-{number:04d}",
+                str(trial.configuration),
+                trial.as_json(),
+                parent=sweep_id,
+                seconds=trial.seconds,
+            )
+
+        trials, stopped = run_trials(
+            planned,
+            done,
+            taken,
+            TrialPlace(open_engine, TRIAL_TABLE, Path(scratch)),
+            pools,
+            keep,
+            time_limit=None if limit is None else parse_duration(limit),
+            progress=out.progress(),
+        )
+        request["state"] = "done" if stopped == "grid finished" else "open"
+        request["stopped_because"] = stopped
+        summary = f"{plural(len(trials), 'trial')}, {stopped}"
+        total = sum(trial.seconds for trial in trials)
+        ledger.put("sweep", sweep_id, summary, request, seconds=total)
+    _show(out, trials, stopped)
+    out.document(
+        {
+            "sweep_id": sweep_id,
+            "trials": [trial.as_json() for trial in trials],
+            "stopped_because": stopped,
+        }
+    )
+
+
+def _open_sweep(ledger: Any, request: dict[str, Any]) -> tuple[str, list[Trial]]:
+    """The unfinished sweep of the same request with its trials, or a new one."""
+    import json
+    import secrets
+    from datetime import datetime
+
+    from splarn.core.trial.trial import Trial
+
+    wanted = json.loads(json.dumps(request))
+    last = ledger.last("sweep")
+    if last is not None and last.document.get("state") == "open":
+        same = all(last.document.get(key) == value for key, value in wanted.items())
+        if same:
+            entries = ledger.entries("trial", parent=last.id)
+            return last.id, [Trial.from_json(entry.document) for entry in entries]
+    sweep_id = f"sweep-{datetime.now():%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    ledger.put("sweep", sweep_id, "begun", {**request, "state": "open"})
+    return sweep_id, []
+
+
+def _show(out: Output, trials: list[Trial], stopped: str) -> None:
+    from splarn.core.trial.statistics import drift, summarise
+    from splarn.core.units import plural, show_duration
+
+    summaries = summarise(trials)
+    most = 15
+    out.table(
+        [
+            "part size",
+            "codec",
+            "workers",
+            "streams",
+            "batch rows",
+            "time",
+            "range",
+            "shape",
+            "load",
+            "finish",
+        ],
+        (
+            (
+                *(
+                    s.configuration.show(lever)
+                    for lever in ("part_size", "packing", "workers", "load_streams", "batch_rows")
+                ),
+                show_duration(s.median),
+                f"{show_duration(s.low)} – {show_duration(s.high)}",
+                show_duration(s.phases["shape"]),
+                show_duration(s.phases["load"]),
+                show_duration(s.phases["finish"]),
+            )
+            for s in summaries[:most]
+        ),
+        left=2,
+    )
+    if len(summaries) > most:
+        out.say(f"… and {plural(len(summaries) - most, 'slower configuration')}.")
+    out.say(
+        f"{plural(len(trials), 'trial')} in {show_duration(sum(t.seconds for t in trials))} "
+        f"({stopped}); medians, fastest first."
+    )
+    moved = drift(trials)
+    if moved is not None:
+        word = "slower" if moved > 0 else "faster"
+        text = f"The reference configuration was {abs(moved):.0%} {word} at the end than at first."
+        (out.note if abs(moved) > 0.15 else out.say)(text)

@@ -1,0 +1,1 @@
+"""The computation. Nothing in this package prints, parses options or draws."""

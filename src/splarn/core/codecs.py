@@ -1,0 +1,202 @@
+"""Codecs: how bytes are packed and unpacked, and how packed bytes are recognised."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol
+
+from splarn.core.errors import OutsideError, RequestError
+from splarn.core.files import outside
+
+BLOCK = 1 << 20
+# Packed bytes read at a time: a block may unpack to many times its size.
+PACKED_BLOCK = 1 << 18
+
+
+class Packer(Protocol):
+    """Packs a stream of bytes piece by piece."""
+
+    def compress(self, data: Any, /) -> bytes: ...
+
+    def flush(self) -> bytes: ...
+
+
+@dataclass(frozen=True)
+class Codec:
+    """One way of packing bytes. `levels` is the inclusive range that may be asked for."""
+
+    name: str
+    suffix: str
+    magic: bytes
+    levels: tuple[int, int]
+    default_level: int
+    packer: Callable[[int], Packer]
+    unpacker: Callable[[], Any]
+
+
+class _Plain:
+    def compress(self, data: Any) -> bytes:
+        return bytes(data)
+
+    def flush(self) -> bytes:
+        return b""
+
+
+def _gzip_packer(level: int) -> Packer:
+    # ISA-L is several times faster than zlib, but knows only the fast levels.
+    if level <= 3:
+        from isal import isal_zlib
+
+        packer: Packer = isal_zlib.compressobj(level, isal_zlib.DEFLATED, 31)
+        return packer
+    return zlib.compressobj(level, zlib.DEFLATED, 31)
+
+
+def _gzip_unpacker() -> Any:
+    from isal import isal_zlib
+
+    return isal_zlib.decompressobj(31)
+
+
+def _zstd_packer(level: int) -> Packer:
+    import zstandard
+
+    return zstandard.ZstdCompressor(level=level).compressobj()
+
+
+def _zstd_unpacker() -> Any:
+    import zstandard
+
+    return zstandard.ZstdDecompressor(max_window_size=1 << 31).decompressobj()
+
+
+CODECS: dict[str, Codec] = {
+    codec.name: codec
+    for codec in (
+        Codec("none", "", b"", (0, 0), 0, lambda level: _Plain(), lambda: None),
+        Codec("gzip", ".gz", b"\x1f\x8b", (1, 9), 1, _gzip_packer, _gzip_unpacker),
+        Codec("zstd", ".zst", b"\x28\xb5\x2f\xfd", (1, 19), 1, _zstd_packer, _zstd_unpacker),
+    )
+}
+
+
+@dataclass(frozen=True, order=True)
+class Packing:
+    """A codec at a level, written `gzip:1`."""
+
+    codec: str = "none"
+    level: int = 0
+
+    @classmethod
+    def parse(cls, text: str) -> Packing:
+        """Reads `none`, `gzip` or `zstd:3`.
+
+        Raises RequestError for an unknown codec or a level outside its range.
+        """
+        name, _, level_text = text.strip().lower().partition(":")
+        codec = CODECS.get(name)
+        if codec is None:
+            raise RequestError(f"The codec {name!r} is not known: use {', '.join(CODECS)}.")
+        low, high = codec.levels
+        try:
+            level = int(level_text) if level_text else codec.default_level
+        except ValueError:
+            level = -1
+        if not low <= level <= high:
+            allowed = f"a level from {low} to {high}" if high else "no level"
+            raise RequestError(f"{name} cannot have level {level_text!r}: it takes {allowed}.")
+        return cls(name, level)
+
+    def __str__(self) -> str:
+        return f"{self.codec}:{self.level}" if self.level else self.codec
+
+
+def detect_codec(head: bytes) -> str:
+    """The codec that a file's first bytes speak of; `none` when they speak of no codec."""
+    for codec in CODECS.values():
+        if codec.magic and head.startswith(codec.magic):
+            return codec.name
+    return "none"
+
+
+def codec_by_name(path: Path) -> str:
+    """The codec that a file's name speaks of."""
+    for codec in CODECS.values():
+        if codec.suffix and path.name.lower().endswith(codec.suffix):
+            return codec.name
+    return "none"
+
+
+def codec_of(path: Path) -> str:
+    """The codec of a file by its content.
+
+    Raises OutsideError when the file cannot be read.
+    """
+    with outside(f"Reading {path}"), path.open("rb") as file:
+        return detect_codec(file.read(8))
+
+
+def read_blocks(
+    path: Path, codec: str, start: int = 0, end: int | None = None, block: int = BLOCK
+) -> Iterator[bytes]:
+    """Unpacked blocks of a file; `start` and `end` count unpacked bytes.
+
+    Raises OutsideError when the file cannot be read or its packing is damaged.
+    """
+    if codec == "none":
+        yield from _read_plain(path, start, end, block)
+        return
+    position = 0
+    for data in _unpack(path, CODECS[codec], block):
+        low, high = max(start - position, 0), len(data)
+        if end is not None:
+            high = min(high, end - position)
+        position += len(data)
+        if low < high:
+            yield data[low:high] if (low, high) != (0, len(data)) else data
+        if end is not None and position >= end:
+            return
+
+
+def _read_plain(path: Path, start: int, end: int | None, block: int) -> Iterator[bytes]:
+    left = None if end is None else end - start
+    with outside(f"Reading {path}"), path.open("rb", buffering=0) as file:
+        file.seek(start)
+        while left is None or left > 0:
+            data = file.read(block if left is None else min(block, left))
+            if not data:
+                return
+            left = None if left is None else left - len(data)
+            yield data
+
+
+def _unpack(path: Path, codec: Codec, block: int) -> Iterator[bytes]:
+    unpacker = codec.unpacker()
+    begun = False
+    with outside(f"Reading {path}"), path.open("rb", buffering=0) as file:
+        while packed := file.read(min(block, PACKED_BLOCK)):
+            while packed:
+                try:
+                    data = unpacker.decompress(packed)
+                except Exception as error:
+                    raise OutsideError(
+                        f"{path} is damaged: its {codec.name} packing cannot be read ({error}); "
+                        "fetch it again from where it came."
+                    ) from None
+                begun = True
+                if data:
+                    yield data
+                packed = b""
+                if unpacker.eof:
+                    # Several frames may follow one another; zero padding ends a file.
+                    packed = unpacker.unused_data.lstrip(b"\0")
+                    unpacker = codec.unpacker()
+                    begun = bool(packed)
+    if begun:
+        raise OutsideError(
+            f"{path} is cut short: its {codec.name} packing ends in the middle; "
+            "fetch it again from where it came."
+        )

@@ -1,0 +1,119 @@
+"""Column digests: a few figures a column that two copies of the same rows must share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from splarn.core.layout import Field
+
+# Floats are summed in another order by each engine; this share of the sum may differ.
+FLOAT_SLACK = 1e-9
+
+
+@dataclass(frozen=True)
+class ColumnDigest:
+    """Figures of one column, in forms every engine can compute exactly.
+
+    `sum`, `low` and `high` are whole numbers: integers as they are, decimals times 10 to the scale,
+    booleans as 0 and 1, dates in days and datetimes in seconds since 1970 (fractions dropped),
+    times in seconds. For text `sum` counts characters and `low` and `high` stay None, because
+    engines order text differently. For floats all three are floats.
+    """
+
+    name: str
+    values: int = 0
+    nulls: int = 0
+    sum: int | float = 0
+    low: int | float | None = None
+    high: int | float | None = None
+
+    def plus(self, other: ColumnDigest) -> ColumnDigest:
+        """The digest of both sets of rows together."""
+        return ColumnDigest(
+            self.name,
+            self.values + other.values,
+            self.nulls + other.nulls,
+            self.sum + other.sum,
+            _pick(min, self.low, other.low),
+            _pick(max, self.high, other.high),
+        )
+
+    def differences(self, other: ColumnDigest) -> list[str]:
+        """What differs, in words, this side named first; empty when nothing does."""
+        found = []
+        for what in ("values", "nulls", "sum", "low", "high"):
+            mine, theirs = getattr(self, what), getattr(other, what)
+            if mine != theirs and not _close(mine, theirs):
+                found.append(f"{what} {mine} against {theirs}")
+        return found
+
+
+def _pick(choose: Any, a: Any, b: Any) -> Any:
+    return b if a is None else a if b is None else choose(a, b)
+
+
+def _close(a: Any, b: Any) -> bool:
+    if not isinstance(a, float) and not isinstance(b, float):
+        return False
+    return a is not None and b is not None and abs(a - b) <= FLOAT_SLACK * max(abs(a), abs(b), 1.0)
+
+
+def digest_table(table: Any, fields: Iterable[Field]) -> list[ColumnDigest]:
+    """Digests of a typed pyarrow table's columns, in field order."""
+    return [_digest_column(table.column(field.name), field) for field in fields]
+
+
+def add_digests(total: list[ColumnDigest] | None, more: list[ColumnDigest]) -> list[ColumnDigest]:
+    """Digests of two sets of rows together; None counts as no rows."""
+    return more if total is None else [a.plus(b) for a, b in zip(total, more, strict=True)]
+
+
+def _digest_column(column: Any, field: Field) -> ColumnDigest:
+    nulls = column.null_count
+    values = len(column) - nulls
+    if not values:
+        return ColumnDigest(field.name, 0, nulls)
+    if field.type == "string":
+        return ColumnDigest(field.name, values, nulls, pc.sum(pc.utf8_length(column)).as_py())
+    if field.is_decimal:
+        return _digest_decimal(column, field, values, nulls)
+    if field.type == "datetime":
+        column = pc.floor_temporal(column, unit="second").cast(pa.timestamp("s")).cast(pa.int64())
+    elif field.type == "date":
+        column = column.cast(pa.int32()).cast(pa.int64())
+    elif field.type == "time":
+        column = pc.divide(column.cast(pa.int64()), 1_000_000)
+    elif field.type == "boolean":
+        column = column.cast(pa.int64())
+    ends = pc.min_max(column).as_py()
+    total = pc.sum(column).as_py() if field.type == "number" else _exact_sum(column, ends)
+    return ColumnDigest(field.name, values, nulls, total, ends["min"], ends["max"])
+
+
+def _exact_sum(column: Any, ends: dict[str, int]) -> int:
+    largest = max(abs(ends["min"]), abs(ends["max"]))
+    if largest * len(column) < 1 << 62:
+        return int(pc.sum(column).as_py())
+    # 64 bits would overflow: sum the upper and lower halves apart.
+    upper = pc.sum(pc.shift_right(column, 32)).as_py()
+    lower = pc.sum(pc.bit_wise_and(column, 0xFFFFFFFF)).as_py()
+    return (int(upper) << 32) + int(lower)
+
+
+def _digest_decimal(column: Any, field: Field, values: int, nulls: int) -> ColumnDigest:
+    scale = field.scale or 0
+
+    def whole(value: Decimal) -> int:
+        return int(value.scaleb(scale))
+
+    ends = pc.min_max(column).as_py()
+    total = pc.sum(column.cast(pa.decimal128(38, scale))).as_py()
+    return ColumnDigest(
+        field.name, values, nulls, whole(total), whole(ends["min"]), whole(ends["max"])
+    )

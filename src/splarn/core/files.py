@@ -1,0 +1,108 @@
+"""Plain file work that every stage shares: finding, whole-or-nothing writing, hashing."""
+
+from __future__ import annotations
+
+import errno
+import glob
+import os
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from splarn.core.errors import OutsideError, RequestError
+
+# Names that end like this are Splarn's unfinished business and never data.
+ASIDE = ".splarn-unfinished"
+
+
+def find_files(places: Iterable[str | Path], base: Path | None = None) -> list[Path]:
+    """Every file that the given files, folders and patterns name, sorted, each once.
+
+    Folders are walked; hidden files, manifests, layouts and unfinished parts in them are left out.
+    Raises RequestError when a place names nothing.
+    """
+    found: dict[Path, None] = {}
+    for place in places:
+        path = Path(place)
+        if base is not None and not path.is_absolute():
+            path = base / path
+        if path.is_dir():
+            hits = [
+                Path(folder) / name
+                for folder, folders, names in os.walk(path)
+                if not _prune(folders)
+                for name in names
+                if _is_data(name)
+            ]
+            if not hits:
+                raise RequestError(f"The folder {path} holds no data files: name another place.")
+        elif path.exists():
+            hits = [path]
+        else:
+            hits = [Path(hit) for hit in glob.glob(str(path), recursive=True)]  # noqa: PTH207
+            hits = [hit for hit in hits if hit.is_file() and _is_data(hit.name)]
+            if not hits:
+                raise RequestError(f"There is no file or folder {path}: check the spelling.")
+        found.update(dict.fromkeys(sorted(hits)))
+    return list(found)
+
+
+def _prune(folders: list[str]) -> bool:
+    folders[:] = sorted(name for name in folders if not name.startswith("."))
+    return False
+
+
+def _is_data(name: str) -> bool:
+    return not name.startswith(".") and not name.endswith((".json", ".toml", ".md", ASIDE))
+
+
+@contextmanager
+def outside(what: str) -> Iterator[None]:
+    """Turns an operating-system error into one sentence that names what was being done.
+
+    Raises OutsideError in place of any OSError.
+    """
+    try:
+        yield
+    except OSError as error:
+        raise OutsideError(f"{what} failed: {explain(error)}.") from error
+
+
+def explain(error: OSError) -> str:
+    """The operating system's reason with what to do, without its error number."""
+    name = f" ({error.filename})" if error.filename else ""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return f"the disk is full{name}; free some space and run the same command again"
+    if error.errno == errno.EACCES:
+        return f"permission denied{name}; check who owns it"
+    return f"{(error.strerror or str(error)).lower()}{name}"
+
+
+def write_text(path: Path, text: str) -> None:
+    """Writes a small text file aside and renames it when whole.
+
+    Raises OutsideError when the disk refuses.
+    """
+    aside = path.with_name(path.name + ASIDE)
+    with outside(f"Writing {path}"):
+        path.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            aside.write_text(text, encoding="utf-8")
+            aside.replace(path)
+        except OSError:
+            aside.unlink(missing_ok=True)
+            raise
+
+
+def content_hash(path: Path, block: int = 1 << 20) -> str:
+    """The hash of a file's bytes as `xxh3-128:HEX`.
+
+    Raises OutsideError when the file cannot be read.
+    """
+    import xxhash
+
+    state = xxhash.xxh3_128()
+    with outside(f"Reading {path}"), path.open("rb", buffering=0) as file:
+        while data := file.read(block):
+            state.update(data)
+    return f"xxh3-128:{state.hexdigest()}"

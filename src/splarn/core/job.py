@@ -1,0 +1,102 @@
+"""The job file `splarn.toml`: what is to be loaded, where to, and what may be tried."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from splarn.core.errors import RequestError
+
+JOB_FILE = "splarn.toml"
+
+
+class _Section(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class SourceSection(_Section):
+    """Which files, and how they read."""
+
+    paths: list[str] = []
+    layout: str | None = None
+
+
+class TargetSection(_Section):
+    """Where to, and what becomes of bad rows."""
+
+    url: str | None = None
+    table: str | None = None
+    table_mode: str = "create"
+    bad_rows: str = "halt"
+    bad_row_limit: int | str | None = None
+    rejects: str = "rejects"
+
+
+class SpaceSection(_Section):
+    """What each lever may be."""
+
+    part_size: list[int | str] = ["8MiB", "32MiB"]
+    codec: list[str] = ["none", "zstd:1"]
+    workers: list[int] = [2]
+    load_streams: list[int] = [1, 2, 4]
+    batch_rows: list[int | str] = ["20_000", "100_000"]
+    tier: list[str] = ["u1"]
+
+
+class SweepSection(_Section):
+    """How much is tried."""
+
+    sample: int | str = "32MiB"
+    repeats: int = Field(default=2, ge=1)
+    time: int | float | str | None = None
+    seed: int = 1
+
+
+class LimitsSection(_Section):
+    """What the load must keep to."""
+
+    deadline: int | float | str | None = None
+    budget: float | None = None
+    confidence: float | str = 0.9
+
+
+class Job(_Section):
+    """A job file's content. Paths in it are relative to `folder`, the file's own."""
+
+    folder: Path = Path()
+    path: Path | None = None
+    source: SourceSection = SourceSection()
+    target: TargetSection = TargetSection()
+    space: SpaceSection = SpaceSection()
+    sweep: SweepSection = SweepSection()
+    limits: LimitsSection = LimitsSection()
+    prices: str | None = None
+
+
+def read_job(path: Path | None) -> Job:
+    """The job file given, or the one in the current folder, or an empty job.
+
+    Raises RequestError when the given file is missing, or any is no job file.
+    """
+    if path is None:
+        path = Path(JOB_FILE)
+        if not path.exists():
+            return Job()
+    try:
+        document = tomllib.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        raise RequestError(f"There is no job file {path}: check the path given to --job.") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise RequestError(f"The job file {path} cannot be read: {error}.") from None
+    except tomllib.TOMLDecodeError as error:
+        raise RequestError(f"The job file {path} is not valid TOML: {error}.") from None
+    try:
+        return Job.model_validate({**document, "folder": path.parent, "path": path})
+    except ValidationError as error:
+        first = error.errors()[0]
+        key = ".".join(str(piece) for piece in first["loc"])
+        raise RequestError(
+            f"In the job file {path}, {key}: {first['msg'].lower()}; mend or remove that key."
+        ) from None

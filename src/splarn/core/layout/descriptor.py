@@ -1,0 +1,110 @@
+"""The layout as JSON: a Data Resource with a Table Dialect and a Table Schema."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+from splarn.core.errors import RequestError
+from splarn.core.files import write_text
+from splarn.core.layout.dialect import Dialect
+from splarn.core.layout.fields import Field, Layout
+
+
+def to_descriptor(layout: Layout) -> dict[str, Any]:
+    """The layout as a JSON-ready dictionary, standard keys only.
+
+    `precision` and `scale` are our additions to the standard's `number`.
+    """
+    dialect = layout.dialect
+    fields: list[dict[str, Any]] = []
+    for field in layout.fields:
+        entry: dict[str, Any] = {"name": field.name, "type": field.type}
+        if field.format != "default":
+            entry["format"] = field.format
+        if field.precision is not None:
+            entry["precision"] = field.precision
+            entry["scale"] = field.scale or 0
+        if field.required:
+            entry["constraints"] = {"required": True}
+        fields.append(entry)
+    return {
+        "name": layout.name,
+        "encoding": dialect.encoding,
+        "dialect": {
+            "delimiter": dialect.delimiter,
+            "quoteChar": dialect.quote,
+            "doubleQuote": True,
+            "lineTerminator": dialect.line_end,
+            "header": dialect.header,
+        },
+        "schema": {"fields": fields, "missingValues": list(dialect.null_markers)},
+    }
+
+
+def from_descriptor(document: Any, where: str) -> Layout:
+    """A layout from a dictionary; `where` names its origin in errors.
+
+    Raises RequestError naming the key that is missing or of the wrong kind.
+    """
+    from pydantic import ValidationError
+
+    from splarn.core.layout.descriptor_model import ResourceModel
+
+    try:
+        read = ResourceModel.model_validate(document)
+    except ValidationError as error:
+        first = error.errors()[0]
+        key = ".".join(str(piece) for piece in first["loc"]) or "the document"
+        raise RequestError(
+            f"The layout {where} cannot be used: {key}: {first['msg'].lower()}; "
+            "mend that key or write a new layout with `splarn layout`."
+        ) from None
+    dialect = Dialect(
+        delimiter=read.dialect.delimiter,
+        quote=read.dialect.quoteChar,
+        header=read.dialect.header,
+        line_end=read.dialect.lineTerminator,
+        encoding=read.encoding,
+        null_markers=tuple(read.table.missingValues),
+    )
+    fields = tuple(
+        Field(
+            name=field.name,
+            type=field.type,
+            format=field.format,
+            required=field.constraints.required,
+            precision=field.precision,
+            scale=field.scale if field.precision is not None else None,
+        )
+        for field in read.table.fields
+    )
+    return Layout(read.name, dialect, fields)
+
+
+def read_layout(path: Path) -> Layout:
+    """Reads a layout file.
+
+    Raises RequestError when it is missing, no JSON, or no layout.
+    """
+    try:
+        document = json.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        raise RequestError(
+            f"There is no layout file {path}: write one with `splarn layout FILES --out {path}`."
+        ) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise RequestError(f"The layout {path} cannot be read: {error}.") from None
+    except json.JSONDecodeError as error:
+        raise RequestError(
+            f"The layout {path} is not valid JSON at line {error.lineno}: {error.msg}; mend it "
+            "or write a new one with `splarn layout`."
+        ) from None
+    return from_descriptor(document, str(path))
+
+
+def write_layout(layout: Layout, path: Path) -> None:
+    """Writes a layout file, whole or not at all."""
+    text = json.dumps(to_descriptor(layout), indent=2, ensure_ascii=False) + "\n"
+    write_text(path, text)

@@ -1,0 +1,119 @@
+"""Fields and the layout they make up, with the Arrow types they are read into."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+from splarn.core.errors import RequestError
+from splarn.core.layout.dialect import Dialect
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+FIELD_TYPES = ("integer", "number", "boolean", "date", "datetime", "time", "string")
+ISO_PATTERNS = ("default", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d", "%H:%M:%S")
+
+
+@dataclass(frozen=True)
+class Field:
+    """One field of a record, after the Table Schema standard.
+
+    `precision` and `scale` make a `number` an exact decimal; without them it is a float.
+    `format` is `default` for the ISO 8601 form, or a strptime pattern.
+
+    Raises RequestError for a field that cannot be read.
+    """
+
+    name: str
+    type: str = "string"
+    format: str = "default"
+    required: bool = False
+    precision: int | None = None
+    scale: int | None = None
+
+    def __post_init__(self) -> None:
+        if self.type not in FIELD_TYPES:
+            raise RequestError(
+                f"Field {self.name!r} has the unknown type {self.type!r}: "
+                f"use one of {', '.join(FIELD_TYPES)}."
+            )
+        if self.precision is not None:
+            scale = self.scale or 0
+            if self.type != "number" or not 1 <= self.precision <= 38 or scale > self.precision:
+                raise RequestError(
+                    f"Field {self.name!r} cannot have precision {self.precision} and scale "
+                    f"{scale}: a number has 1 to 38 digits, of which scale are decimals."
+                )
+
+    @property
+    def is_decimal(self) -> bool:
+        """Whether values are exact decimals rather than floats."""
+        return self.type == "number" and self.precision is not None
+
+    @property
+    def has_pattern(self) -> bool:
+        """Whether values need a strptime pattern rather than ISO 8601."""
+        return self.type in ("date", "datetime", "time") and self.format not in ISO_PATTERNS
+
+    def arrow_type(self) -> pa.DataType:
+        """The Arrow type that values are read into."""
+        import pyarrow as pa
+
+        if self.is_decimal:
+            return pa.decimal128(self.precision, self.scale or 0)
+        types: dict[str, pa.DataType] = {
+            "integer": pa.int64(),
+            "number": pa.float64(),
+            "boolean": pa.bool_(),
+            "date": pa.date32(),
+            "datetime": pa.timestamp("us"),
+            "time": pa.time64("us"),
+            "string": pa.string(),
+        }
+        return types[self.type]
+
+    def describe(self) -> str:
+        """The type as a person would say it: `number(9,2)`, `date as %d/%m/%Y`."""
+        if self.is_decimal:
+            return f"number({self.precision},{self.scale or 0})"
+        return f"{self.type} as {self.format}" if self.has_pattern else self.type
+
+
+@dataclass(frozen=True)
+class Layout:
+    """A dialect and the fields in file order.
+
+    Raises RequestError when there is no field or two share a name.
+    """
+
+    name: str
+    dialect: Dialect
+    fields: tuple[Field, ...]
+
+    def __post_init__(self) -> None:
+        names = self.names
+        if not names:
+            raise RequestError(f"The layout {self.name!r} has no fields: add at least one.")
+        twice = sorted({name for name in names if names.count(name) > 1})
+        if twice:
+            raise RequestError(
+                f"The layout {self.name!r} names the field {twice[0]!r} twice: rename one."
+            )
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Field names in file order."""
+        return tuple(field.name for field in self.fields)
+
+    def renamed(self, name: str) -> Layout:
+        """The same layout under another name."""
+        return replace(self, name=name)
+
+    @cached_property
+    def arrow_schema(self) -> Any:
+        """The pyarrow.Schema of parsed tables."""
+        import pyarrow as pa
+
+        return pa.schema([(field.name, field.arrow_type()) for field in self.fields])

@@ -1,0 +1,66 @@
+"""Sample text from all over the files: heads of many, and stretches inside the large ones."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from splarn.core.codecs import codec_of, read_blocks
+from splarn.core.files import outside
+from splarn.core.records import BOM
+
+HEAD = 256 << 10
+STRETCH = 128 << 10
+MOST_FILES = 24
+
+
+@dataclass(frozen=True)
+class Sample:
+    """Bytes of one file; `is_head` says that they begin where the file begins."""
+
+    path: Path
+    data: bytes
+    is_head: bool
+    whole: bool
+
+
+def take_samples(paths: Sequence[Path]) -> list[Sample]:
+    """Heads of up to 24 files spread over the list, and inner stretches of the uncompressed ones.
+
+    Raises OutsideError when a file cannot be read.
+    """
+    step = max(len(paths) / MOST_FILES, 1.0)
+    chosen = [paths[int(index * step)] for index in range(min(len(paths), MOST_FILES))]
+    samples: list[Sample] = []
+    for path in chosen:
+        codec = codec_of(path)
+        with outside(f"Reading {path}"):
+            size = path.stat().st_size
+        blocks: list[bytes] = []
+        held = 0
+        for block in read_blocks(path, codec, block=HEAD):
+            blocks.append(block)
+            held += len(block)
+            if held >= HEAD:
+                break
+        head = b"".join(blocks)
+        whole = len(head) >= size if codec == "none" else held < HEAD
+        if head.strip():
+            samples.append(Sample(path, head.removeprefix(BOM), True, whole))
+        if codec == "none" and size > 4 * HEAD:
+            for share in (0.35, 0.7, 0.99):
+                start = int((size - STRETCH) * share)
+                data = b"".join(read_blocks(path, codec, start, start + STRETCH))
+                samples.append(Sample(path, data, False, False))
+    return samples
+
+
+def decode(sample: Sample, encoding: str) -> str:
+    """A sample as text, without the partial line at its end and, inside a file, at its start."""
+    data = sample.data
+    if not sample.whole:
+        data = data[: data.rfind(b"\n") + 1]
+    if not sample.is_head:
+        data = data[data.find(b"\n") + 1 :]
+    return data.decode(encoding, errors="replace")

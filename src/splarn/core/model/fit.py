@@ -1,0 +1,139 @@
+"""Fits each phase's law to its own measurements, with the uncertainty of every parameter."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from splarn.core.errors import RequestError
+from splarn.core.model.laws import Law, Levers, Volume, laws_for, levers_of
+from splarn.core.trial.trial import Trial
+
+LEAST_TRIALS = 3
+LEAST_NOISE = 0.02
+FIRST_NOISE = 0.15
+ROUNDS = 3
+
+
+@dataclass(frozen=True)
+class PhaseFit:
+    """A law with the best parameters (logs), their covariance, and the noise of one run (log)."""
+
+    law: Law
+    theta: Any
+    covariance: Any
+    noise: float
+
+
+@dataclass(frozen=True)
+class Measured:
+    """The range of levers that trials covered; outside it a forecast is an extrapolation."""
+
+    part_size: tuple[int, int]
+    workers: tuple[int, int]
+    load_streams: tuple[int, int]
+    batch_rows: tuple[int, int]
+    codecs: tuple[str, ...]
+    tiers: tuple[str, ...]
+    bytes: float
+
+
+@dataclass(frozen=True)
+class Model:
+    """The fitted laws of all phases, from trials of `trials` loads."""
+
+    phases: tuple[PhaseFit, ...]
+    codecs: tuple[str, ...]
+    measured: Measured
+    packed_share: dict[str, float]
+    trials: int
+
+
+def fit_model(trials: Sequence[Trial]) -> Model:
+    """Fits the model to trials; warm-ups are left out.
+
+    Raises RequestError with fewer than three trials.
+    """
+    used = [trial for trial in trials if trial.role != "warm-up"]
+    if len(used) < LEAST_TRIALS:
+        raise RequestError(
+            f"A model needs at least {LEAST_TRIALS} trials and there are {len(used)}: "
+            "run `splarn sweep` first."
+        )
+    codecs = tuple(sorted({str(trial.configuration.packing) for trial in used}))
+    levers = levers_of(
+        [trial.configuration for trial in used],
+        [Volume(trial.bytes, trial.rows) for trial in used],
+        codecs,
+        [trial.parts for trial in used],
+    )
+    phases = tuple(
+        _fit_phase(law, levers, [trial.phases[law.phase] for trial in used], len(codecs))
+        for law in laws_for(codecs)
+    )
+    return Model(phases, codecs, _measured(used), _packed_share(used), len(used))
+
+
+def _fit_phase(law: Law, levers: Levers, seconds: Sequence[float], codecs: int) -> PhaseFit:
+    """Log-residual robust least squares with the priors as further residuals.
+
+    The noise is re-estimated between rounds from the residuals' median absolute deviation; the
+    covariance is Laplace's, from the last Jacobian.
+    """
+    from scipy.optimize import least_squares
+
+    observed = np.log(np.maximum(np.asarray(seconds, dtype=float), 1e-6))
+    centre = np.asarray(law.centre)
+    spread = np.asarray(law.spread)
+    noise = FIRST_NOISE
+    theta = centre.copy()
+
+    def residuals(candidate: Any) -> Any:
+        predicted = law.seconds(levers, candidate[None, :], codecs)[:, 0]
+        misfit = (observed - np.log(predicted)) / noise
+        # Huber's weights on the data alone: the priors must keep their pull.
+        size = np.abs(misfit)
+        bent = np.where(size <= 1.5, misfit, np.sign(misfit) * np.sqrt(3 * size - 2.25))
+        return np.concatenate((bent, (candidate - centre) / spread))
+
+    bounds = (centre - 6 * spread, centre + 6 * spread)
+    for _ in range(ROUNDS):
+        found = least_squares(residuals, theta, bounds=bounds)
+        theta = found.x
+        predicted = law.seconds(levers, theta[None, :], codecs)[:, 0]
+        misfit = observed - np.log(predicted)
+        deviation = 1.4826 * float(np.median(np.abs(misfit)))
+        # Few trials flatter their own fit, so the noise is raised towards its first guess.
+        count = len(observed)
+        pooled = (count * deviation**2 + 3 * FIRST_NOISE**2) / (count + 3)
+        noise = max(float(np.sqrt(pooled)), LEAST_NOISE)
+    covariance = np.linalg.inv(found.jac.T @ found.jac)
+    return PhaseFit(law, theta, covariance, noise)
+
+
+def _measured(trials: Sequence[Trial]) -> Measured:
+    def span(lever: str) -> tuple[int, int]:
+        values = [getattr(trial.configuration, lever) for trial in trials]
+        return min(values), max(values)
+
+    return Measured(
+        span("part_size"),
+        span("workers"),
+        span("load_streams"),
+        span("batch_rows"),
+        tuple(sorted({str(trial.configuration.packing) for trial in trials})),
+        tuple(sorted({trial.configuration.tier for trial in trials})),
+        max(trial.bytes for trial in trials),
+    )
+
+
+def _packed_share(trials: Sequence[Trial]) -> dict[str, float]:
+    """Packed over unpacked bytes by codec."""
+    shares: dict[str, list[float]] = {}
+    for trial in trials:
+        share = trial.packed_bytes / max(trial.bytes, 1)
+        shares.setdefault(str(trial.configuration.packing), []).append(share)
+    return {codec: float(np.median(values)) for codec, values in shares.items()}

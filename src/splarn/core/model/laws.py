@@ -1,0 +1,190 @@
+"""The laws: how long each phase takes, from a configuration, a volume and parameters.
+
+Part cost is a fixed overhead plus work. Work slows with the parts at work at once as the Universal
+Scalability Law says (Gunther 1993): throughput X(n) = n / (1 + s(n-1) + k n(n-1)), so each part
+takes 1 + s(n-1) + k n(n-1) times as long. The phase lasts as long as the list schedule of its parts
+(Graham 1969). Parameters are natural logarithms of positive quantities.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from splarn.core.configuration import Configuration
+from splarn.core.model.schedule import even_schedule
+
+MB = 1e6
+
+
+@dataclass(frozen=True)
+class Volume:
+    """How much there is to load. `bytes` unpacked."""
+
+    bytes: float
+    rows: float
+
+
+@dataclass(frozen=True)
+class Levers:
+    """Configurations at volumes as columns, one entry each; shapes (n, 1) so draws broadcast."""
+
+    parts: Any
+    full_mb: Any
+    last_mb: Any
+    full_rows: Any
+    last_rows: Any
+    workers: Any
+    streams: Any
+    batch_rows: Any
+    codec: Any  # Index into the model's codecs; -1 for one it does not know.
+    total_mb: Any
+    total_rows: Any
+
+
+def levers_of(
+    configurations: Sequence[Configuration],
+    volumes: Sequence[Volume],
+    codecs: Sequence[str],
+    parts: Sequence[int] | None = None,
+) -> Levers:
+    """Columns for the laws. `parts` gives known part counts; else size over part size."""
+    index = {codec: position for position, codec in enumerate(codecs)}
+
+    def column(values: Any) -> Any:
+        return np.array(list(values), dtype=float)[:, None]
+
+    size = column(volume.bytes for volume in volumes)
+    rows = column(volume.rows for volume in volumes)
+    part_size = column(c.part_size for c in configurations)
+    count = column(parts) if parts is not None else np.maximum(np.ceil(size / part_size), 1)
+    full = np.minimum(part_size, size)
+    last = np.clip(size - full * (count - 1), 0, full)
+    # Where the parts are known to be more than the size asks for, they are smaller.
+    uneven = full * (count - 1) > size
+    full = np.where(uneven, size / count, full)
+    last = np.where(uneven, full, last)
+    per_byte = rows / np.maximum(size, 1)
+    return Levers(
+        count,
+        full / MB,
+        last / MB,
+        full * per_byte,
+        last * per_byte,
+        column(c.workers for c in configurations),
+        column(c.load_streams for c in configurations),
+        column(c.batch_rows for c in configurations),
+        np.array([index.get(str(c.packing), -1) for c in configurations], dtype=int),
+        size / MB,
+        rows,
+    )
+
+
+def slowdown(n: Any, contention: Any, coherency: Any) -> Any:
+    """How many times as long work takes with n at once, by the Universal Scalability Law."""
+    return 1 + contention * (n - 1) + coherency * n * (n - 1)
+
+
+def _by_codec(theta: Any, first: int, count: int, codec: Any) -> Any:
+    """exp of each row's codec parameter; a codec never tried takes their mean."""
+    block = theta[:, first : first + count]
+    chosen = np.where(codec >= 0, codec, 0)
+    values = block[:, chosen].T
+    if (codec < 0).any():
+        values = np.where((codec < 0)[:, None], block.mean(axis=1)[None, :], values)
+    return np.exp(values)
+
+
+@dataclass(frozen=True)
+class Law:
+    """One phase's law: its parameters by name, with prior centre and spread (both of the log)."""
+
+    phase: str
+    names: tuple[str, ...]
+    centre: tuple[float, ...]
+    spread: tuple[float, ...]
+
+    def seconds(self, levers: Levers, theta: Any, codecs: int) -> Any:
+        """Seconds, shape (configurations, draws), for `theta` of shape (draws, parameters)."""
+        return _FORMULAS[self.phase](levers, theta, codecs)
+
+
+def _shape_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
+    start, overhead, contention, coherency = np.exp(theta[:, :4].T)[:, None, :]
+    work = _by_codec(theta, 4, codecs, levers.codec)
+    busy = np.minimum(levers.workers, levers.parts)
+    slow = slowdown(busy, contention, coherency)
+    full = overhead + levers.full_mb * work * slow
+    last = overhead + levers.last_mb * work * slow
+    return start + even_schedule(full, last, levers.parts, levers.workers)
+
+
+def _load_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
+    overhead, per_row, commit, contention, coherency = np.exp(theta[:, :5].T)[:, None, :]
+    unpack = _by_codec(theta, 5, codecs, levers.codec)
+    busy = np.minimum(levers.streams, levers.parts)
+    slow = slowdown(busy, contention, coherency)
+
+    def part(rows: Any, mb: Any) -> Any:
+        batch = np.where(levers.batch_rows > 0, levers.batch_rows, np.inf)
+        commits = np.maximum(np.ceil(rows / batch), 1)
+        return overhead + (rows * per_row + mb * unpack + commits * commit) * slow
+
+    full = part(levers.full_rows, levers.full_mb)
+    last = part(levers.last_rows, levers.last_mb)
+    return even_schedule(full, last, levers.parts, levers.streams)
+
+
+def _queue_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
+    start, per_part = np.exp(theta.T)[:, None, :]
+    return start + levers.parts * per_part
+
+
+def _finish_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
+    start, per_row = np.exp(theta.T)[:, None, :]
+    return start + levers.total_rows * per_row
+
+
+_FORMULAS = {
+    "shape": _shape_seconds,
+    "queue": _queue_seconds,
+    "load": _load_seconds,
+    "finish": _finish_seconds,
+}
+
+
+def laws_for(codecs: Sequence[str]) -> tuple[Law, ...]:
+    """The laws with their weak log-normal priors.
+
+    Centres are what a small machine does; the spreads of 1.5 and more say that a factor of ten
+    either way would be no surprise.
+    """
+
+    def law(phase: str, *parameters: tuple[str, float, float]) -> Law:
+        names, centres, spreads = zip(*parameters, strict=True)
+        return Law(phase, names, tuple(float(np.log(c)) for c in centres), spreads)
+
+    return (
+        law(
+            "shape",
+            ("start s", 0.01, 1.5),
+            ("overhead s a part", 0.003, 1.5),
+            ("contention", 0.1, 1.5),
+            ("coherency", 0.003, 1.5),
+            *((f"work s a MB, {codec}", 0.01, 2.0) for codec in codecs),
+        ),
+        law("queue", ("start s", 0.03, 1.5), ("s a part", 0.001, 1.5)),
+        law(
+            "load",
+            ("overhead s a part", 0.01, 1.5),
+            ("s a row", 5e-6, 2.0),
+            ("s a commit", 0.005, 1.5),
+            ("contention", 0.3, 1.5),
+            ("coherency", 0.003, 1.5),
+            *((f"unpacking s a MB, {codec}", 0.002, 1.5) for codec in codecs),
+        ),
+        law("finish", ("start s", 0.02, 1.5), ("s a row", 1e-6, 2.0)),
+    )

@@ -1,0 +1,278 @@
+"""The plan: one configuration chosen under a deadline and a budget, with the reasons."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from splarn.core.configuration import LEVERS, Configuration
+from splarn.core.errors import RequestError
+from splarn.core.files import write_text
+from splarn.core.layout import Layout
+from splarn.core.layout.descriptor import from_descriptor, to_descriptor
+from splarn.core.model.forecast import Forecast
+from splarn.core.model.laws import Volume
+from splarn.core.prices import Prices, make_prices
+from splarn.core.units import show_duration, show_money
+
+# Two configurations whose medians differ by less are as good as one another.
+TIE = 0.01
+
+
+@dataclass(frozen=True)
+class Limits:
+    """What the load must keep to: seconds, money, and the chance asked for."""
+
+    deadline: float | None = None
+    budget: float | None = None
+    confidence: float = 0.9
+
+    def as_json(self) -> dict[str, Any]:
+        """The limits by name."""
+        return {
+            "deadline": self.deadline,
+            "budget": self.budget,
+            "confidence": self.confidence,
+        }
+
+
+@dataclass(frozen=True)
+class Choice:
+    """The chosen forecast. `chance` is that of keeping all limits; None without limits.
+
+    `reasons` are sentences; `runner_up` is the next best configuration, if there is one.
+    """
+
+    chosen: Forecast
+    meets_limits: bool
+    chance: float | None
+    reasons: tuple[str, ...]
+    runner_up: Forecast | None
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Everything that `run` needs to carry the choice out, as kept in the plan file.
+
+    `target` is the URL as the user wrote it, its secrets still `${NAME}`.
+    """
+
+    id: str
+    configuration: Configuration
+    forecast: dict[str, Any]
+    limits: Limits
+    meets_limits: bool
+    reasons: tuple[str, ...]
+    sources: tuple[str, ...]
+    layout: Layout
+    target: str
+    table: str
+    table_mode: str
+    bad_limit: int | None
+    volume: Volume
+    source_bytes: int
+    prices: Prices
+    sweep: str
+
+
+def choose(forecasts: Sequence[Forecast], limits: Limits, currency: str) -> Choice:
+    """Cheapest within the deadline, fastest within the budget, the frontier's knee without limits.
+
+    A configuration keeps its limits when the chance that it does is at least the confidence.
+    Raises RequestError when there is nothing to choose from.
+    """
+    if not forecasts:
+        raise RequestError("There is no configuration to choose from: give the space some values.")
+    chances = [_chance(forecast, limits) for forecast in forecasts]
+    keeping = [
+        forecast
+        for forecast, chance in zip(forecasts, chances, strict=True)
+        if chance is None or chance >= limits.confidence
+    ]
+    if not keeping:
+        best = max(range(len(forecasts)), key=lambda index: (chances[index] or 0, -index))
+        ranked = [forecasts[best]]
+    else:
+        ranked = _ranked(keeping, limits)
+    chosen = ranked[0]
+    chance = _chance(chosen, limits)
+    runner_up = ranked[1] if len(ranked) > 1 else None
+    reasons = (
+        _why(chosen, limits, chance, bool(keeping), len(keeping), len(forecasts), currency),
+        _what_binds(chosen, forecasts),
+        *([_next_best(chosen, runner_up, currency)] if runner_up else []),
+        *([_extrapolated(chosen)] if chosen.extrapolated else []),
+    )
+    return Choice(chosen, bool(keeping), chance, reasons, runner_up)
+
+
+def _chance(forecast: Forecast, limits: Limits) -> float | None:
+    """The chance of keeping every limit at once, from the same draws."""
+    if limits.deadline is None and limits.budget is None:
+        return None
+    kept = np.ones(len(forecast.draws), dtype=bool)
+    if limits.deadline is not None:
+        kept &= forecast.draws <= limits.deadline
+    if limits.budget is not None:
+        kept &= forecast.cost_draws <= limits.budget
+    return float(kept.mean())
+
+
+def _ranked(forecasts: Sequence[Forecast], limits: Limits) -> list[Forecast]:
+    def time_then_cost(forecast: Forecast) -> tuple[float, float]:
+        return (_stepped(forecast.seconds.median), forecast.cost.median)
+
+    def cost_then_time(forecast: Forecast) -> tuple[float, float]:
+        return (_stepped(forecast.cost.median), forecast.seconds.median)
+
+    by_cost = limits.deadline is not None
+    return sorted(forecasts, key=cost_then_time if by_cost else time_then_cost)
+
+
+def _stepped(value: float) -> float:
+    """Values within the tie come out equal."""
+    return 0.0 if value <= 0 else round(float(np.log(value)) / TIE)
+
+
+def _why(
+    chosen: Forecast,
+    limits: Limits,
+    chance: float | None,
+    kept: bool,
+    keeping: int,
+    total: int,
+    currency: str,
+) -> str:
+    takes = (
+        f"{show_duration(chosen.seconds.median)} ({show_duration(chosen.seconds.low)} to "
+        f"{show_duration(chosen.seconds.high)}) for {show_money(chosen.cost.median, currency)}"
+    )
+    if chance is None:
+        return f"It is the fastest of {total} configurations: {takes}."
+    wanted = " and ".join(
+        text
+        for text in (
+            f"in {show_duration(limits.deadline)}" if limits.deadline is not None else "",
+            f"for {show_money(limits.budget, currency)}" if limits.budget is not None else "",
+        )
+        if text
+    )
+    if not kept:
+        return (
+            f"No configuration ends {wanted} with a chance of {limits.confidence:.0%}; this one "
+            f"comes closest with {chance:.0%}: {takes}."
+        )
+    quality = "cheapest" if limits.deadline is not None else "fastest"
+    return (
+        f"It is the {quality} of the {keeping} of {total} configurations that end {wanted} with a "
+        f"chance of at least {limits.confidence:.0%} (this one {chance:.0%}): {takes}."
+    )
+
+
+def _what_binds(chosen: Forecast, forecasts: Sequence[Forecast]) -> str:
+    phase = chosen.binding_phase
+    share = chosen.phases[phase] / max(sum(chosen.phases.values()), 1e-9)
+    text = f"The {phase} phase binds, with {share:.0%} of the time"
+    best: tuple[float, str, str] | None = None
+    for other in forecasts:
+        changed = [
+            lever.name
+            for lever in fields(Configuration)
+            if getattr(other.configuration, lever.name) != getattr(chosen.configuration, lever.name)
+        ]
+        if len(changed) == 1:
+            gain = chosen.seconds.median - other.seconds.median
+            if best is None or gain > best[0]:
+                best = (gain, LEVERS[changed[0]], other.configuration.show(changed[0]))
+    if best is None or best[0] <= TIE * chosen.seconds.median:
+        return f"{text}; no single lever of the space would make it faster."
+    gain, lever, value = best
+    return f"{text}; the next best lever is {lever} at {value}, which would save " + (
+        f"{show_duration(gain)}."
+    )
+
+
+def _next_best(chosen: Forecast, other: Forecast, currency: str) -> str:
+    slower = other.seconds.median - chosen.seconds.median
+    dearer = other.cost.median - chosen.cost.median
+    time_word = f"{show_duration(abs(slower))} {'more' if slower >= 0 else 'less'}"
+    cost_word = f"{show_money(abs(dearer), currency)} {'more' if dearer >= 0 else 'less'}"
+    return f"The runner-up ({other.configuration}) would take {time_word} and cost {cost_word}."
+
+
+def _extrapolated(chosen: Forecast) -> str:
+    return (
+        f"Take care: no trial covered its {', '.join(chosen.extrapolated)}, so the forecast "
+        "reaches beyond what was measured."
+    )
+
+
+def write_plan(plan: Plan, path: Path) -> None:
+    """Writes the plan file.
+
+    Raises OutsideError when the disk refuses.
+    """
+    document = {
+        "splarn_plan": 1,
+        "id": plan.id,
+        "configuration": plan.configuration.as_json(),
+        "forecast": plan.forecast,
+        "limits": plan.limits.as_json(),
+        "meets_limits": plan.meets_limits,
+        "reasons": list(plan.reasons),
+        "source": list(plan.sources),
+        "layout": to_descriptor(plan.layout),
+        "target": {
+            "url": plan.target,
+            "table": plan.table,
+            "table_mode": plan.table_mode,
+            "bad_row_limit": plan.bad_limit,
+        },
+        "volume": {"bytes": plan.volume.bytes, "rows": plan.volume.rows},
+        "source_bytes": plan.source_bytes,
+        "prices": plan.prices.model_dump(),
+        "sweep": plan.sweep,
+    }
+    write_text(path, json.dumps(document, indent=1, ensure_ascii=False) + "\n")
+
+
+def read_plan(path: Path) -> Plan:
+    """Reads a plan file.
+
+    Raises RequestError when it is missing or no plan.
+    """
+    try:
+        document = json.loads(path.read_text(encoding="utf-8"))
+        if document["splarn_plan"] != 1:
+            raise RequestError(f"{path} was written by a newer Splarn: update Splarn.")
+        target = document["target"]
+        return Plan(
+            document["id"],
+            Configuration.from_json(document["configuration"]),
+            document["forecast"],
+            Limits(**document["limits"]),
+            bool(document["meets_limits"]),
+            tuple(document["reasons"]),
+            tuple(document["source"]),
+            from_descriptor(document["layout"], str(path)),
+            target["url"],
+            target["table"],
+            target["table_mode"],
+            target["bad_row_limit"],
+            Volume(document["volume"]["bytes"], document["volume"]["rows"]),
+            int(document["source_bytes"]),
+            make_prices(document["prices"], str(path)),
+            document["sweep"],
+        )
+    except FileNotFoundError:
+        raise RequestError(f"There is no plan {path}: write one with `splarn plan`.") from None
+    except (OSError, KeyError, TypeError, ValueError) as error:
+        raise RequestError(
+            f"{path} is not a plan written by `splarn plan` ({type(error).__name__}: {error}): "
+            "write a new one."
+        ) from None

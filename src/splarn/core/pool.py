@@ -1,0 +1,250 @@
+"""Worker processes: the same task functions run here in one process or many.
+
+A task is a picklable frozen dataclass and its function a module-level one, so that another pool,
+of other machines, can take this one's place.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import signal
+import threading
+import time
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
+from types import TracebackType
+from typing import Any, Protocol, TypeVar
+
+from splarn.core.errors import OutsideError
+from splarn.core.progress import Progress
+
+Task = TypeVar("Task")
+Result = TypeVar("Result")
+
+WATCH_EVERY = 0.2
+# Imported once in the process that workers are forked from.
+_PRELOAD = [
+    "splarn.core.load.loader",
+    "splarn.core.shape.shaper",
+    "splarn.core.check",
+    "splarn.engines",
+]
+
+
+class Pool(Protocol):
+    """Runs one function over many tasks; what the tasks `report` goes to `watch`."""
+
+    workers: int
+
+    def map(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Sequence[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[Result]:
+        """Results in the order of the tasks; an error of a task is raised in its place."""
+
+    def as_done(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Sequence[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[tuple[Task, Result]]:
+        """Tasks with their results as they come; tasks are begun in order."""
+
+
+class Inline:
+    """No other process: tasks run one after the other right here."""
+
+    workers = 1
+
+    def map(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Sequence[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[Result]:
+        """See Pool."""
+        return (result for _, result in self.as_done(run, tasks, watch))
+
+    def as_done(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Sequence[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[tuple[Task, Result]]:
+        """See Pool."""
+        global _inline_watch
+        for task in tasks:
+            before, _inline_watch = _inline_watch, watch
+            try:
+                result = run(task)
+            finally:
+                _inline_watch = before
+            yield task, result
+
+
+class Processes:
+    """A given number of worker processes, kept for as long as the pool is open."""
+
+    def __init__(self, workers: int) -> None:
+        self.workers = workers
+        context = multiprocessing.get_context("forkserver")
+        context.set_forkserver_preload(_PRELOAD)
+        self._counter = context.Value("d", 0.0)
+        self._executor = ProcessPoolExecutor(
+            workers, mp_context=context, initializer=_begin_worker, initargs=(self._counter,)
+        )
+
+    def warm_up(self) -> None:
+        """Starts every worker, so that no measurement pays for it."""
+        wait([self._executor.submit(_linger) for _ in range(self.workers)])
+
+    def map(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Sequence[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[Result]:
+        """See Pool."""
+        futures = [self._executor.submit(run, task) for task in tasks]
+        try:
+            for future in futures:
+                self._await({future}, watch)
+                yield _result(future)
+        finally:
+            for future in futures:
+                future.cancel()
+
+    def as_done(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Sequence[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[tuple[Task, Result]]:
+        """See Pool."""
+        futures = {self._executor.submit(run, task): task for task in tasks}
+        waiting = set(futures)
+        try:
+            while waiting:
+                done = self._await(waiting, watch)
+                waiting -= done
+                for future in done:
+                    yield futures[future], _result(future)
+        finally:
+            for future in futures:
+                future.cancel()
+
+    def _await(self, waiting: set[Future[Result]], watch: Progress | None) -> set[Future[Result]]:
+        while True:
+            done, _ = wait(waiting, timeout=WATCH_EVERY, return_when=FIRST_COMPLETED)
+            with self._counter.get_lock():
+                amount, self._counter.value = self._counter.value, 0.0
+            if watch is not None and amount:
+                watch.advance(amount)
+            if done:
+                return done
+
+    def close(self) -> None:
+        """Ends the workers at once; a transaction that one has open is rolled back."""
+        processes = list((self._executor._processes or {}).values())
+        self._executor.shutdown(wait=False, cancel_futures=True)
+        for process in processes:
+            process.terminate()
+        for process in processes:
+            process.join(5)
+
+    def __enter__(self) -> Processes:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+
+class Pools:
+    """Pools by size, opened when first asked for and closed together."""
+
+    def __init__(self) -> None:
+        self._open: dict[int, Processes] = {}
+
+    def of(self, workers: int) -> Pool:
+        """A warmed pool of so many workers; one worker needs no process of its own."""
+        if workers <= 1:
+            return Inline()
+        if workers not in self._open:
+            pool = Processes(workers)
+            self._open[workers] = pool
+            pool.warm_up()
+        return self._open[workers]
+
+    def close(self) -> None:
+        """Ends all workers."""
+        for pool in self._open.values():
+            pool.close()
+        self._open.clear()
+
+    def __enter__(self) -> Pools:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+
+def usable_cores() -> int:
+    """Cores that this process may use."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
+def _result(future: Future[Result]) -> Result:
+    try:
+        return future.result()
+    except BrokenProcessPool:
+        raise OutsideError(
+            "A worker process was ended from outside (out of memory, perhaps); run the same "
+            "command again, with fewer workers or streams if it happens twice."
+        ) from None
+
+
+def _linger() -> None:
+    time.sleep(0.02)
+
+
+def report(amount: float) -> None:
+    """What a running task calls to say that so much more of it is done."""
+    if _worker_counter is not None:
+        with _worker_counter.get_lock():
+            _worker_counter.value += amount
+    elif _inline_watch is not None:
+        _inline_watch.advance(amount)
+
+
+_worker_counter: Any = None
+_inline_watch: Progress | None = None
+
+
+def _begin_worker(counter: Any) -> None:
+    global _worker_counter
+    _worker_counter = counter
+    # The main process decides what an interrupt means.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
+
+    def end_with_parent() -> None:
+        parent = multiprocessing.parent_process()
+        if parent is not None:
+            parent.join()
+            os._exit(1)
+
+    threading.Thread(target=end_with_parent, daemon=True).start()

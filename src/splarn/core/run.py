@@ -1,0 +1,117 @@
+"""The run: a plan carried out, its forecast held against what happened."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from splarn.core.engine import OpenEngine
+from splarn.core.errors import RequestError
+from splarn.core.files import find_files
+from splarn.core.load import LoadRecord, LoadRequest, inputs_from_manifest, load
+from splarn.core.model.forecast import BUSY_PHASES
+from splarn.core.plan import Plan
+from splarn.core.pool import Pools
+from splarn.core.prices import Cost, cost_of
+from splarn.core.progress import Progress
+from splarn.core.shape import Manifest, read_manifest
+from splarn.core.shape.manifest import MANIFEST
+from splarn.core.shape.shaper import shape
+
+# Sources may have grown a little since the plan; beyond this the forecast is of something else.
+VOLUME_SLACK = 0.02
+
+
+@dataclass(frozen=True)
+class RunRecord:
+    """What a run took. `phases` and `seconds` are in seconds.
+
+    `error_pct` is the actual time over the forecast median, less one, in percent; None when the
+    run went on with an earlier one's work, since its time then says nothing.
+    """
+
+    load: LoadRecord
+    phases: dict[str, float]
+    seconds: float
+    cost: Cost
+    error_pct: float | None
+    resumed: bool
+
+
+def run_plan(
+    plan: Plan,
+    open_engine: OpenEngine,
+    base: Path,
+    folder: Path,
+    pools: Pools,
+    *,
+    rejects: Path | None = None,
+    again: bool = False,
+    keep_parts: bool = False,
+    progress: Progress | None = None,
+) -> RunRecord:
+    """Shapes into `folder` and loads from there; the same call goes on after an interruption.
+
+    Parts are removed once the load is verified, unless `keep_parts`.
+    Raises RequestError when the source is no longer what was planned, and what `shape` and `load`
+    raise.
+    """
+    paths = find_files(plan.sources, base)
+    size = sum(path.stat().st_size for path in paths)
+    if abs(size - plan.source_bytes) > VOLUME_SLACK * plan.source_bytes:
+        raise RequestError(
+            f"The source has {size:,} bytes now and had {plan.source_bytes:,} when it was "
+            "planned: plan again."
+        )
+    configuration = plan.configuration
+    # Worker processes start before the clock does, as they did for the trials.
+    workers = pools.of(configuration.workers)
+    streams = pools.of(configuration.load_streams)
+    begun = time.perf_counter()
+    standing = (folder / MANIFEST).exists()
+    manifest: Manifest
+    if standing:
+        manifest = read_manifest(folder)
+    else:
+        manifest = shape(
+            paths,
+            plan.layout,
+            folder,
+            configuration.part_size,
+            configuration.packing,
+            workers,
+            progress=progress,
+        ).manifest
+    shaped = time.perf_counter()
+    record = load(
+        LoadRequest(
+            open_engine,
+            plan.table,
+            manifest.layout,
+            inputs_from_manifest(manifest),
+            batch_rows=configuration.batch_rows,
+            table_mode=plan.table_mode,
+            bad_limit=plan.bad_limit,
+            rejects=rejects,
+            again=again,
+        ),
+        streams,
+        progress=progress,
+    )
+    seconds = time.perf_counter() - begun
+    phases = {"shape": shaped - begun, **record.phases}
+    busy = sum(phases[phase] for phase in BUSY_PHASES)
+    resumed = standing or record.resumed
+    median = float(plan.forecast["seconds"]["median"])
+    if record.verified and not keep_parts:
+        shutil.rmtree(folder, ignore_errors=True)
+    return RunRecord(
+        record,
+        phases,
+        seconds,
+        cost_of(plan.prices, configuration.tier, busy, seconds),
+        None if resumed else (seconds / median - 1) * 100,
+        resumed,
+    )

@@ -1,0 +1,147 @@
+"""The manifest: a Data Package descriptor that lists the parts and where each came from."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from splarn.core.errors import RequestError
+from splarn.core.files import ASIDE, write_text
+from splarn.core.layout import Layout
+from splarn.core.layout.descriptor import from_descriptor, to_descriptor
+
+MANIFEST = "datapackage.json"
+UNFINISHED = MANIFEST + ASIDE
+
+
+@dataclass(frozen=True)
+class SourceRange:
+    """Unpacked bytes `start` to `end` of a source file; `end` is None up to its end."""
+
+    path: str
+    codec: str
+    start: int
+    end: int | None
+
+
+@dataclass(frozen=True)
+class Part:
+    """One file made by `shape`. `path` is relative to the manifest's folder.
+
+    `bytes` are packed, `raw_bytes` unpacked; `hash` is of the packed bytes.
+    """
+
+    path: str
+    codec: str
+    bytes: int
+    raw_bytes: int
+    rows: int
+    hash: str
+    source: tuple[SourceRange, ...]
+    seconds: float = 0.0
+
+
+@dataclass(frozen=True)
+class Manifest:
+    """The parts, in source order, and the layout they share."""
+
+    folder: Path
+    layout: Layout
+    parts: tuple[Part, ...]
+
+    @property
+    def rows(self) -> int:
+        """Records in all parts."""
+        return sum(part.rows for part in self.parts)
+
+    @property
+    def bytes(self) -> int:
+        """Packed bytes of all parts."""
+        return sum(part.bytes for part in self.parts)
+
+    @property
+    def raw_bytes(self) -> int:
+        """Unpacked bytes of all parts."""
+        return sum(part.raw_bytes for part in self.parts)
+
+    @property
+    def path(self) -> Path:
+        """Where the manifest lies."""
+        return self.folder / MANIFEST
+
+
+def write_manifest(manifest: Manifest) -> None:
+    """Writes the manifest, whole or not at all.
+
+    Raises OutsideError when the disk refuses.
+    """
+    layout = to_descriptor(manifest.layout)
+    resources = [
+        {
+            "name": Path(part.path).name.split(".")[0].lower(),
+            "path": part.path,
+            "format": "csv",
+            "mediatype": "text/csv",
+            "encoding": layout["encoding"],
+            "bytes": part.bytes,
+            "hash": part.hash,
+            "compression": part.codec,
+            "rows": part.rows,
+            "rawBytes": part.raw_bytes,
+            "source": [
+                {"path": piece.path, "codec": piece.codec, "start": piece.start, "end": piece.end}
+                for piece in part.source
+            ],
+        }
+        for part in manifest.parts
+    ]
+    package = {
+        "$schema": "https://datapackage.org/profiles/2.0/datapackage.json",
+        "name": manifest.layout.name.lower(),
+        "layout": layout,
+        "resources": resources,
+    }
+    write_text(manifest.path, json.dumps(package, indent=1, ensure_ascii=False) + "\n")
+
+
+def is_manifest(path: Path) -> bool:
+    """Whether a path names a manifest or a folder that holds one."""
+    return path.name == MANIFEST or (path / MANIFEST).is_file()
+
+
+def read_manifest(path: Path) -> Manifest:
+    """Reads a manifest file, or the one in a folder.
+
+    Raises RequestError when there is none, it cannot be read, or the shape that was to write it
+    did not finish.
+    """
+    if path.is_dir():
+        path = path / MANIFEST
+    if not path.is_file():
+        if path.with_name(UNFINISHED).exists():
+            raise RequestError(
+                f"The parts in {path.parent} are unfinished: run the same `splarn shape` again."
+            )
+        raise RequestError(f"There is no manifest {path}: make one with `splarn shape`.")
+    try:
+        package: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
+        layout = from_descriptor(package["layout"], str(path))
+        parts = tuple(
+            Part(
+                path=resource["path"],
+                codec=resource["compression"],
+                bytes=int(resource["bytes"]),
+                raw_bytes=int(resource["rawBytes"]),
+                rows=int(resource["rows"]),
+                hash=resource["hash"],
+                source=tuple(SourceRange(**piece) for piece in resource["source"]),
+            )
+            for resource in package["resources"]
+        )
+    except (KeyError, TypeError, ValueError, OSError) as error:
+        raise RequestError(
+            f"{path} is not a manifest written by `splarn shape` ({error}): shape the source again."
+        ) from None
+    return Manifest(path.parent, layout, parts)

@@ -1,0 +1,126 @@
+"""Runs trials: shape the sample, load it into an empty table, time each phase, clean up."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from splarn.core.engine import OpenEngine
+from splarn.core.errors import OutsideError
+from splarn.core.load import LoadRequest, inputs_from_manifest, load
+from splarn.core.pool import Pools
+from splarn.core.progress import Progress, Silent
+from splarn.core.shape.shaper import shape
+from splarn.core.trial.design import PlannedTrial
+from splarn.core.trial.sample import Sample
+from splarn.core.trial.trial import Trial
+
+TRIAL_TABLE = "splarn_trial"
+
+
+@dataclass(frozen=True)
+class TrialPlace:
+    """Where trials happen. `folder` holds each trial's parts while it runs."""
+
+    open_engine: OpenEngine
+    table: str
+    folder: Path
+
+
+def run_trials(
+    planned: Sequence[PlannedTrial],
+    done: Sequence[Trial],
+    sample: Sample,
+    place: TrialPlace,
+    pools: Pools,
+    keep: Callable[[Trial], None],
+    *,
+    time_limit: float | None = None,
+    progress: Progress | None = None,
+) -> tuple[list[Trial], str]:
+    """Runs the planned trials after the `done` ones; `keep` is given each as it ends.
+
+    Returns all trials and why the sweep stopped: `grid finished` or `time spent`.
+    Raises OutsideError when a trial cannot be run or does not load every row.
+    """
+    watch = progress or Silent()
+    trials = list(done)
+    watch.start("sweep", len(planned), "trials")
+    watch.advance(len(trials))
+    begun = time.perf_counter()
+    stopped = "grid finished"
+    for plan in planned[len(trials) :]:
+        if time_limit is not None and time.perf_counter() - begun >= time_limit:
+            stopped = "time spent"
+            break
+        trial = run_trial(plan, sample, place, pools)
+        trials.append(trial)
+        keep(trial)
+        watch.advance(1)
+    watch.finish()
+    return trials, stopped
+
+
+def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pools) -> Trial:
+    """One trial. Its table and parts are removed whatever happens."""
+    configuration = plan.configuration
+    workers = pools.of(configuration.workers)
+    streams = pools.of(configuration.load_streams)
+    parts = place.folder / "parts"
+    shutil.rmtree(parts, ignore_errors=True)
+    _drop_table(place)
+    started = datetime.now(UTC).isoformat(timespec="milliseconds")
+    try:
+        begun = time.perf_counter()
+        shaped = shape(
+            sample.paths,
+            sample.layout,
+            parts,
+            configuration.part_size,
+            configuration.packing,
+            workers,
+        )
+        packed_at = time.perf_counter()
+        request = LoadRequest(
+            place.open_engine,
+            place.table,
+            shaped.manifest.layout,
+            inputs_from_manifest(shaped.manifest),
+            batch_rows=configuration.batch_rows,
+            bad_limit=None,
+        )
+        record = load(request, streams)
+        ended = time.perf_counter()
+        if not record.verified:
+            raise OutsideError(
+                f"A trial did not load what it read ({'; '.join(record.differences)}): its time "
+                "would mean nothing, so the sweep stopped."
+            )
+    finally:
+        _drop_table(place)
+        shutil.rmtree(parts, ignore_errors=True)
+    return Trial(
+        configuration,
+        plan.repeat,
+        plan.role,
+        ended - begun,
+        {"shape": packed_at - begun, **record.phases},
+        record.rows_loaded + record.rows_rejected,
+        shaped.manifest.raw_bytes,
+        shaped.manifest.bytes,
+        len(shaped.manifest.parts),
+        started,
+    )
+
+
+def _drop_table(place: TrialPlace) -> None:
+    session = place.open_engine().connect()
+    try:
+        session.drop(place.table)
+        session.commit()
+    finally:
+        session.close()

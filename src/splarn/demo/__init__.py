@@ -1,0 +1,1 @@
+"""The made-up scenario: Larkmere Waterways, a canal authority, and its data."""

@@ -1,0 +1,70 @@
+"""Targets: one module a kind, chosen by URL."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import re
+from functools import partial
+
+from sqlalchemy.engine import URL, make_url
+from sqlalchemy.exc import ArgumentError
+
+from splarn.core.engine import Engine, OpenEngine
+from splarn.core.errors import RequestError
+
+_KINDS = {
+    "sqlite": ("splarn.engines.sqlite", "SqliteEngine"),
+    "postgresql": ("splarn.engines.postgresql", "PostgresqlEngine"),
+}
+
+
+def parse_target(text: str) -> URL:
+    """The URL of a target, `${NAME}` in it replaced from the environment.
+
+    Raises RequestError when it is no URL, its kind is not known or a name is not set.
+    """
+
+    def fill(match: re.Match[str]) -> str:
+        value = os.environ.get(match[1])
+        if value is None:
+            raise RequestError(
+                f"The target names ${{{match[1]}}}, which the environment does not set: export it."
+            )
+        return value
+
+    try:
+        url = make_url(re.sub(r"\$\{(\w+)\}", fill, text))
+    except (ArgumentError, ValueError):
+        raise RequestError(
+            "The target is not a URL: write it like sqlite:///larkmere.db or "
+            "postgresql://user@host/database."
+        ) from None
+    kind = url.get_backend_name()
+    if kind not in _KINDS:
+        raise RequestError(
+            f"Targets of the kind {kind!r} are not known: use one of {', '.join(sorted(_KINDS))}."
+        )
+    return url
+
+
+def shown(url: URL) -> str:
+    """The URL without its password or query."""
+    return url.set(query={}).render_as_string(hide_password=True)
+
+
+def open_engine(text: str) -> Engine:
+    """The engine behind a URL; nothing is connected yet.
+
+    Raises RequestError as `parse_target` does.
+    """
+    url = parse_target(text)
+    module, name = _KINDS[url.get_backend_name()]
+    engine: Engine = getattr(importlib.import_module(module), name)(url)
+    return engine
+
+
+def opener(text: str) -> OpenEngine:
+    """A picklable function that opens the engine behind a URL, which is checked at once."""
+    parse_target(text)
+    return partial(open_engine, text)
