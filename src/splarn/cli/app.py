@@ -7,19 +7,17 @@ from typing import Annotated
 import typer
 
 from splarn import __version__
-from splarn.cli import (
-    check,
-    demo,
-    forecast,
-    layout,
-    ledger,
-    load,
-    plan,
-    run,
-    shape,
-    survey,
-    sweep,
-)
+from splarn.cli.check import check
+from splarn.cli.demo import demo
+from splarn.cli.forecast import forecast
+from splarn.cli.layout import layout
+from splarn.cli.ledger import ledger
+from splarn.cli.load import load
+from splarn.cli.plan import plan
+from splarn.cli.run import run
+from splarn.cli.shape import shape
+from splarn.cli.survey import survey
+from splarn.cli.sweep import sweep
 
 app = typer.Typer(
     name="splarn",
@@ -54,12 +52,12 @@ def splarn(
 
 
 for panel, commands in (
-    ("Begin", (demo.demo,)),
-    ("Know the data", (survey.survey, layout.layout, check.check)),
-    ("Prepare", (shape.shape,)),
-    ("Load", (load.load, ledger.ledger)),
-    ("Measure", (sweep.sweep,)),
-    ("Decide", (forecast.forecast, plan.plan, run.run)),
+    ("Begin", (demo,)),
+    ("Know the data", (survey, layout, check)),
+    ("Prepare", (shape,)),
+    ("Load", (load, ledger)),
+    ("Measure", (sweep,)),
+    ("Decide", (forecast, plan, run)),
 ):
     for command in commands:
         app.command(rich_help_panel=panel)(command)

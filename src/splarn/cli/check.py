@@ -32,7 +32,7 @@ def check(
     from splarn.core.check import check as check_files
     from splarn.core.faults import write_rejects
     from splarn.core.files import ASIDE, outside
-    from splarn.core.pool import Pools, usable_cores
+    from splarn.core.pool import Pools, workers_for
     from splarn.core.units import plural, show_count
 
     context = Context(job, as_json)
@@ -40,7 +40,7 @@ def check(
     files = context.paths(paths)
     how = context.layout(layout, files)
     with Pools() as pools:
-        pool = pools.of(workers or usable_cores())
+        pool = pools.of(workers or workers_for(sum(file.stat().st_size for file in files)))
         result = check_files(files, how, pool, progress=out.progress())
     written = None
     if rejects is not None:

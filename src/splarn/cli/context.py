@@ -53,10 +53,11 @@ class Context:
         if self.job.source.layout:
             return read_layout(self.job.folder / self.job.source.layout)
         from splarn.core.layout.inference import infer_layout
+        from splarn.core.units import plural
 
         inferred = infer_layout(paths)
         self.out.note(
-            f"No layout was given: inferred one from {inferred.rows_sampled:,} sampled rows "
+            f"No layout was given: inferred one from {plural(inferred.rows_sampled, 'row')} "
             "(`splarn layout` shows it)."
         )
         for note in inferred.notes:

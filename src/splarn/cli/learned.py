@@ -11,6 +11,7 @@ from splarn.cli.output import Output
 from splarn.core.errors import RequestError
 
 if TYPE_CHECKING:
+    from splarn.core.configuration import Configuration
     from splarn.core.ledger import Entry
     from splarn.core.model.fit import Model
     from splarn.core.model.forecast import Forecast
@@ -58,24 +59,12 @@ def volume_of(sweep: Entry, paths: Sequence[Path] | None, size: str | None) -> V
 def show_forecasts(
     out: Output, forecasts: Sequence[Forecast], currency: str, chosen: Forecast | None = None
 ) -> None:
-    """Forecasts as a table; the chosen one is marked."""
+    """Forecasts as a table; the chosen one is marked, levers all alike are said once above."""
     from splarn.core.units import show_duration, show_money
 
-    levers = ("part_size", "packing", "workers", "load_streams", "batch_rows", "tier")
+    levers = varying(out, [entry.configuration for entry in forecasts])
     out.table(
-        [
-            "",
-            "part size",
-            "codec",
-            "workers",
-            "streams",
-            "batch rows",
-            "tier",
-            "time",
-            "90 %",
-            "cost",
-            "frontier",
-        ],
+        ["", *levers.values(), "time", "90 % interval", "cost", "frontier"],
         (
             (
                 "→" if entry is chosen else "",
@@ -87,7 +76,28 @@ def show_forecasts(
             )
             for entry in forecasts
         ),
-        left=3,
     )
     if any(entry.extrapolated for entry in forecasts):
         out.note("* reaches beyond what trials covered: take such forecasts with care.")
+
+
+def varying(out: Output, configurations: Sequence[Configuration]) -> dict[str, str]:
+    """The levers that differ among configurations, with their names; the others are said."""
+    from splarn.core.configuration import LEVERS
+
+    if not configurations:
+        return {}
+    first = configurations[0]
+    alike = {
+        lever
+        for lever in LEVERS
+        if all(getattr(one, lever) == getattr(first, lever) for one in configurations)
+    }
+    if len(configurations) == 1:
+        return dict(LEVERS)
+    if alike:
+        same = ", ".join(
+            f"{LEVERS[lever]} {first.show(lever)}" for lever in LEVERS if lever in alike
+        )
+        out.say(f"The same for all: {same}.")
+    return {lever: name for lever, name in LEVERS.items() if lever not in alike}

@@ -53,10 +53,7 @@ def ledger(
             return
         entries = book.entries(kind)
         where = book.path
-    if kind is None:
-        listed = [one for one in entries if one.kind != "trial"]
-    else:
-        listed = entries
+    listed = [one for one in entries if kind or one.kind != "trial"]
     if not listed:
         out.say(f"The ledger {where} has no entries yet: load or sweep something.")
     else:
@@ -66,13 +63,14 @@ def ledger(
                 (
                     one.kind,
                     one.id,
-                    one.at.replace("T", " ")[:19],
+                    one.at.replace("T", " ")[:16],
                     one.summary,
                     "" if one.seconds is None else show_duration(one.seconds),
                 )
                 for one in listed[-show:]
             ),
             left=4,
+            wrap=3,
         )
         trials = len(entries) - len(listed)
         hidden = f", and {plural(trials, 'trial')} (--kind trial)" if trials else ""

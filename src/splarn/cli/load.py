@@ -61,7 +61,7 @@ def load(
     from splarn.core.load import LoadRequest
     from splarn.core.load import load as load_parts
     from splarn.core.pool import Pools
-    from splarn.core.units import parse_count
+    from splarn.core.units import parse_count, plural
     from splarn.engines import opener
 
     context = Context(job, as_json)
@@ -86,8 +86,9 @@ def load(
         )
     document = load_document(record)
     with context.ledger() as ledger:
-        summary = f"{record.table}: {record.rows_loaded:,} rows, {streams} streams"
+        summary = f"{record.table}: {record.rows_loaded:,} rows, {plural(streams, 'stream')}"
         ledger.put("load", record.load_id, summary, document, seconds=record.seconds)
+    show_parts(out, record)
     show_load(out, record)
     out.document(document)
     return load_code(record)
@@ -124,11 +125,11 @@ def agree(yes: bool, as_json: bool) -> Callable[[int], bool]:
     return ask
 
 
-def show_load(out: Output, record: LoadRecord) -> None:
-    """The outcome of a load, for people."""
+def show_parts(out: Output, record: LoadRecord) -> None:
+    """The parts of a load with their status."""
     from splarn.core.units import plural, show_count, show_duration
 
-    most = 12
+    most = 8
     out.table(
         ["part", "status", "rows", "rejected", "time"],
         (
@@ -145,6 +146,12 @@ def show_load(out: Output, record: LoadRecord) -> None:
     )
     if len(record.parts) > most:
         out.say(f"… and {plural(len(record.parts) - most, 'more part')}.")
+
+
+def show_load(out: Output, record: LoadRecord) -> None:
+    """The outcome of a load in sentences."""
+    from splarn.core.units import show_count, show_duration
+
     speed = record.rows_loaded / max(record.phases["load"], 1e-9)
     out.say(
         f"{show_count(record.rows_loaded)} rows loaded into {record.table} of {record.place}, "

@@ -34,6 +34,8 @@ def run(arguments: list[str]) -> int:
             raise
         return _fail(str(error), error.exit_code, as_json)
     except typer.Exit as error:
+        if isinstance(error.__cause__, KeyboardInterrupt):
+            return _interrupted(as_json)
         return error.exit_code
     except usage_error as error:
         command = error.ctx.command_path if error.ctx else "splarn"
@@ -42,11 +44,7 @@ def run(arguments: list[str]) -> int:
             return 2  # The help was shown instead.
         return _fail(f"{message}: `{command} --help` shows what it takes.", 2, as_json)
     except (typer.Abort, KeyboardInterrupt):
-        return _fail(
-            "Interrupted; what was committed stays, and the same command goes on from there.",
-            130,
-            as_json,
-        )
+        return _interrupted(as_json)
     except BrokenPipeError:
         # Whoever read our output has gone; there is nobody to tell.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -61,6 +59,11 @@ def run(arguments: list[str]) -> int:
             3,
             as_json,
         )
+
+
+def _interrupted(as_json: bool) -> int:
+    sentence = "Interrupted; what was committed stays, and the same command goes on from there."
+    return _fail(sentence, 130, as_json)
 
 
 def _fail(sentence: str, code: int, as_json: bool) -> int:

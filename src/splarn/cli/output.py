@@ -52,9 +52,17 @@ class Output:
         console.print(f"[red]{_plain(text)}[/red]")
 
     def table(
-        self, columns: Sequence[str], rows: Iterable[Sequence[str]], *, left: int = 1
+        self,
+        columns: Sequence[str],
+        rows: Iterable[Sequence[str]],
+        *,
+        left: int = 1,
+        wrap: int = 0,
     ) -> None:
-        """A table; the first `left` columns are flush left, the others right."""
+        """A table; the first `left` columns are flush left, the others right.
+
+        Where the width does not do, the column at index `wrap` goes on in a further line.
+        """
         if self.as_json:
             return
         from rich import box
@@ -65,7 +73,7 @@ class Output:
             table.add_column(
                 column,
                 justify="left" if index < left else "right",
-                no_wrap=index > 0,
+                no_wrap=index != wrap,
                 overflow="fold",
             )
         for row in rows:

@@ -43,7 +43,7 @@ def shape(
     from splarn.cli.context import Context
     from splarn.core.codecs import Packing
     from splarn.core.errors import RequestError
-    from splarn.core.pool import Pools, usable_cores
+    from splarn.core.pool import Pools, workers_for
     from splarn.core.shape.shaper import shape as make_parts
     from splarn.core.shape.verify import verify_parts
     from splarn.core.units import parse_size, plural, show_count, show_duration, show_size
@@ -57,7 +57,7 @@ def shape(
     files = context.paths(paths)
     how = context.layout(layout, files)
     with Pools() as pools:
-        pool = pools.of(workers or usable_cores())
+        pool = pools.of(workers or workers_for(sum(file.stat().st_size for file in files)))
         made = make_parts(
             files, how, into, size, packing, pool, again=again, progress=out.progress()
         )
@@ -66,11 +66,12 @@ def shape(
         )
     manifest = made.manifest
     speed = made.bytes_in / max(made.seconds, 1e-9)
-    ratio = manifest.raw_bytes / max(manifest.bytes, 1)
+    share = manifest.bytes / max(manifest.raw_bytes, 1)
+    packed = "" if packing.codec == "none" else f" (packed to {share:.0%} of their size)"
     out.say(
         f"{plural(len(files), 'file')}, {show_size(made.bytes_in)} → "
-        f"{plural(len(manifest.parts), 'part')}, {show_size(manifest.bytes)} "
-        f"({ratio:.1f} times smaller than unpacked), {show_count(manifest.rows)} rows, "
+        f"{plural(len(manifest.parts), 'part')}, {show_size(manifest.bytes)}"
+        f"{packed}, {show_count(manifest.rows)} rows, "
         f"in {show_duration(made.seconds)} ({show_size(speed)}/s)."
     )
     if verify and not differences:

@@ -58,7 +58,7 @@ def sweep(
     from pathlib import Path
 
     from splarn.cli.context import Context
-    from splarn.core.pool import Pools, usable_cores
+    from splarn.core.pool import Pools, workers_for
     from splarn.core.trial.design import design
     from splarn.core.trial.runner import TRIAL_TABLE, TrialPlace, run_trials
     from splarn.core.trial.sample import take_sample
@@ -86,7 +86,7 @@ def sweep(
             how,
             parse_size(sample or settings.sample),
             Path(scratch) / "sample",
-            pools.of(usable_cores()),
+            pools.of(workers_for(sum(file.stat().st_size for file in files))),
         )
         request = {
             "space": space.as_json(),
@@ -161,39 +161,24 @@ def _open_sweep(ledger: Any, request: dict[str, Any]) -> tuple[str, list[Trial]]
 
 
 def _show(out: Output, trials: list[Trial], stopped: str) -> None:
+    from splarn.cli.learned import varying
     from splarn.core.trial.statistics import drift, summarise
     from splarn.core.units import plural, show_duration
 
     summaries = summarise(trials)
-    most = 15
+    most = 12
+    levers = varying(out, [summary.configuration for summary in summaries])
     out.table(
-        [
-            "part size",
-            "codec",
-            "workers",
-            "streams",
-            "batch rows",
-            "time",
-            "range",
-            "shape",
-            "load",
-            "finish",
-        ],
+        [*levers.values(), "time", "range", "shape", "load", "finish"],
         (
             (
-                *(
-                    s.configuration.show(lever)
-                    for lever in ("part_size", "packing", "workers", "load_streams", "batch_rows")
-                ),
-                show_duration(s.median),
-                f"{show_duration(s.low)} – {show_duration(s.high)}",
-                show_duration(s.phases["shape"]),
-                show_duration(s.phases["load"]),
-                show_duration(s.phases["finish"]),
+                *(summary.configuration.show(lever) for lever in levers),
+                show_duration(summary.median),
+                f"{show_duration(summary.low)} – {show_duration(summary.high)}",
+                *(show_duration(summary.phases[phase]) for phase in ("shape", "load", "finish")),
             )
-            for s in summaries[:most]
+            for summary in summaries[:most]
         ),
-        left=2,
     )
     if len(summaries) > most:
         out.say(f"… and {plural(len(summaries) - most, 'slower configuration')}.")

@@ -8,13 +8,13 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from splarn.core.codecs import codec_of, read_blocks
-from splarn.core.errors import RequestError
 from splarn.core.faults import Fault
 from splarn.core.layout import Layout
 from splarn.core.pool import Pool, report
 from splarn.core.progress import Progress, Silent
 from splarn.core.ranges import Range, cut_ranges
-from splarn.core.records import BOM, record_chunks
+from splarn.core.records import record_chunks
+from splarn.core.sources import check_sources
 from splarn.core.typed import Parser
 
 RANGE = 64 << 20
@@ -45,53 +45,6 @@ class CheckResult:
     def good(self) -> int:
         """Rows that fit the layout."""
         return self.rows - self.bad
-
-
-def check_header(path: Path, codec: str, layout: Layout) -> None:
-    """Holds a file's header line against the layout's names.
-
-    Raises RequestError when they differ.
-    """
-    if not layout.dialect.header:
-        return
-    head = next(iter(read_blocks(path, codec)), b"").removeprefix(BOM)
-    if not head.strip():
-        return
-    import csv
-
-    text = head.decode(layout.dialect.encoding, errors="replace")
-    quote = layout.dialect.quote
-    first = next(
-        csv.reader(
-            text.splitlines(True),
-            delimiter=layout.dialect.delimiter,
-            quotechar=quote,
-            quoting=csv.QUOTE_MINIMAL if quote else csv.QUOTE_NONE,
-        ),
-        [],
-    )
-    names = [cell.strip() for cell in first]
-    if tuple(names) == layout.names:
-        return
-    if len(names) == 1 and len(layout.fields) > 1:
-        raise RequestError(
-            f"{path} does not use the delimiter {layout.dialect.delimiter!r} of the layout "
-            f"{layout.name!r}: its header reads as the single field {names[0][:60]!r}; infer a "
-            "layout for it with `splarn layout`."
-        )
-    missing = [name for name in layout.names if name not in names]
-    extra = [name for name in names if name not in layout.names]
-    detail = "the order differs"
-    if missing or extra:
-        detail = "; ".join(
-            f"{what} {', '.join(repr(name) for name in some[:4])}"
-            for what, some in (("it lacks", missing), ("it adds", extra))
-            if some
-        )
-    raise RequestError(
-        f"The header of {path} is not that of the layout {layout.name!r}: {detail}; "
-        "use the layout that belongs to it or infer one with `splarn layout`."
-    )
 
 
 def run_check_task(task: CheckTask) -> CheckResult:
@@ -126,13 +79,13 @@ def check(
 ) -> CheckResult:
     """Reads all files against the layout, ranges of them in parallel; keeps `keep` faults.
 
-    Raises RequestError when a header differs, OutsideError when a file cannot be read.
+    Raises RequestError as `check_sources` does, OutsideError when a file cannot be read.
     """
     watch = progress or Silent()
     tasks: list[CheckTask] = []
+    check_sources(paths, layout)
     for path in paths:
         codec = codec_of(path)
-        check_header(path, codec, layout)
         for piece in cut_ranges(path, codec, layout.dialect, RANGE, pool):
             tasks.append(CheckTask(path, codec, piece, layout, keep))
     watch.start("check", sum(task.range.packed for task in tasks), "bytes")

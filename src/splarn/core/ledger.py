@@ -54,6 +54,11 @@ class Entry:
         return dict(self.__dict__)
 
 
+def _entry(row: tuple[Any, ...]) -> Entry:
+    kind, id_, parent, at, summary, seconds, document = row
+    return Entry(kind, id_, parent, at, summary, seconds, json.loads(document))
+
+
 class Ledger:
     """The ledger of one job's folder, made when first written to."""
 
@@ -104,7 +109,7 @@ class Ledger:
                 f" WHERE {where} ORDER BY number",
                 tuple(given.values()),
             )
-            return [Entry(*row[:6], document=json.loads(row[6])) for row in rows]
+            return [_entry(row) for row in rows]
 
     def last(self, kind: str) -> Entry | None:
         """The newest entry of a kind."""

@@ -95,8 +95,11 @@ def choose(forecasts: Sequence[Forecast], limits: Limits, currency: str) -> Choi
         if chance is None or chance >= limits.confidence
     ]
     if not keeping:
-        best = max(range(len(forecasts)), key=lambda index: (chances[index] or 0, -index))
-        ranked = [forecasts[best]]
+        best = max(
+            zip(chances, forecasts, strict=True),
+            key=lambda pair: (pair[0] or 0, -_overshoot(pair[1], limits)),
+        )
+        ranked = [best[1]]
     else:
         ranked = _ranked(keeping, limits)
     chosen = ranked[0]
@@ -121,6 +124,16 @@ def _chance(forecast: Forecast, limits: Limits) -> float | None:
     if limits.budget is not None:
         kept &= forecast.cost_draws <= limits.budget
     return float(kept.mean())
+
+
+def _overshoot(forecast: Forecast, limits: Limits) -> float:
+    """How many times over the limit the median is that is furthest over its own."""
+    over = [0.0]
+    if limits.deadline is not None:
+        over.append(forecast.seconds.median / max(limits.deadline, 1e-9))
+    if limits.budget is not None:
+        over.append(forecast.cost.median / max(limits.budget, 1e-9))
+    return max(over)
 
 
 def _ranked(forecasts: Sequence[Forecast], limits: Limits) -> list[Forecast]:

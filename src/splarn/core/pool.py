@@ -202,6 +202,15 @@ class Pools:
         self.close()
 
 
+# Below this, starting processes takes longer than the work.
+WORTH_PROCESSES = 16 << 20
+
+
+def workers_for(size: int) -> int:
+    """Workers for so many bytes: one a core, or only one where there is little to do."""
+    return usable_cores() if size >= WORTH_PROCESSES else 1
+
+
 def usable_cores() -> int:
     """Cores that this process may use."""
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1

@@ -18,6 +18,7 @@ from splarn.core.layout.dialect import Dialect
 Positions = npt.NDArray[np.int64]
 
 NEWLINE = 10
+BLANKS = (b"\n", b"\r\n", b"\r")
 BOM = b"\xef\xbb\xbf"
 MAX_RECORD = 64 << 20
 
@@ -145,6 +146,10 @@ class Chunk:
             found[-1] += b"\n"
         return found
 
+    def longest(self, chosen: slice = slice(None)) -> int:
+        """The bytes of the longest of the `chosen` records."""
+        return int((self.ends[chosen] - self.starts[chosen]).max())
+
     def line_of(self, index: int) -> int:
         """The line, counted from 1, on which a record of the chunk starts."""
         return self.line + 1 + self.data.count(b"\n", 0, int(self.starts[index]))
@@ -201,7 +206,7 @@ def _without_blanks(data: bytes, starts: Positions, ends: Positions) -> tuple[Po
     short = np.flatnonzero(ends - starts <= 2)
     if not len(short):
         return starts, ends
-    blank = [index for index in short if not data[starts[index] : ends[index]].strip(b"\r\n")]
+    blank = [index for index in short if data[starts[index] : ends[index]] in BLANKS]
     keep = np.ones(len(starts), dtype=bool)
     keep[blank] = False
     return starts[keep], ends[keep]

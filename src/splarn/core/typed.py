@@ -158,7 +158,7 @@ class Parser:
                 int(rows[position]),
                 None,
                 "columns",
-                str(found),
+                None,
                 f"{found} columns where the layout has {expected}",
             )
         if wrong_width:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 
 from splarn.core.errors import RequestError
@@ -123,8 +124,10 @@ def show_money(amount: float, currency: str) -> str:
     """An amount with as many places as it needs to say something: `0.0042 crowns`."""
     if amount == 0:
         return f"0 {currency}"
-    places = 2 if abs(amount) >= 10 else 3 if abs(amount) >= 1 else 4 if abs(amount) >= 0.01 else 6
-    return f"{amount:,.{places}f} {currency}"
+    if abs(amount) < 1:
+        places = 2 - math.floor(math.log10(abs(amount)))
+        return f"{amount:.{places}f} {currency}"
+    return f"{amount:,.{2 if abs(amount) >= 10 else 3}f} {currency}"
 
 
 def plural(count: int, noun: str) -> str:

@@ -17,6 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from splarn.core.files import outside
+from splarn.core.lines import joined_lines
 from splarn.core.progress import Progress, Silent
 
 BLOCK_ROWS = 200_000
@@ -190,15 +191,15 @@ def _quoted(value: str) -> str:
 def _lines(columns: list[Any], spoils: list[tuple[int, str]]) -> bytes:
     lines = pc.binary_join_element_wise(*columns, ",")
     if not spoils:
-        return _joined(lines)
+        return joined_lines(lines)
     pieces = []
     last = 0
     for row, kind in spoils:
-        pieces.append(_joined(lines.slice(last, row - last)))
+        pieces.append(joined_lines(lines.slice(last, row - last)))
         cells = [column[row].as_py() for column in columns]
         pieces.append((",".join(_spoil(cells, kind)) + "\n").encode())
         last = row + 1
-    pieces.append(_joined(lines.slice(last)))
+    pieces.append(joined_lines(lines.slice(last)))
     return b"".join(pieces)
 
 
@@ -214,13 +215,3 @@ def _spoil(cells: list[str], kind: str) -> list[str]:
     else:
         cells[0] = ""
     return cells
-
-
-def _joined(lines: Any) -> bytes:
-    if not len(lines):
-        return b""
-    ended = pc.binary_join_element_wise(lines, "", "\n")
-    # The values lie one after the other in the array's data buffer.
-    offsets = np.frombuffer(ended.buffers()[1], dtype=np.int32)[ended.offset :]
-    data: bytes = ended.buffers()[2][int(offsets[0]) : int(offsets[len(ended)])].to_pybytes()
-    return data

@@ -81,14 +81,18 @@ STAGES = (
 
 def write_job(folder: Path, delivery: Delivery) -> None:
     """Writes `splarn.toml` and `prices.toml`, sized to the delivery."""
-    sample = min(max(delivery.bytes // 6, 256 << 10), 24 << 20)
-    sizes = [max(sample // 8, 32 << 10), max(sample // 2, 128 << 10)]
-    rounded = [f'"{exact_size(size >> 10 << 10)}"' for size in sizes]
+    sample = _round(min(max(delivery.bytes // 6, 256 << 10), 24 << 20))
+    rounded = [f'"{exact_size(sample // share)}"' for share in (8, 2)]
     seconds = max(delivery.bytes / 1e6, 10)
     text = JOB.format(
         part_sizes=f"[{', '.join(rounded)}]",
-        sample=exact_size(sample >> 10 << 10),
+        sample=exact_size(sample),
         deadline=f"{seconds:.0f}s",
     )
     write_text(folder / "splarn.toml", text)
     write_text(folder / "prices.toml", PRICES)
+
+
+def _round(size: int) -> int:
+    """The power of two at or below."""
+    return 1 << (size.bit_length() - 1)

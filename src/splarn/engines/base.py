@@ -42,6 +42,7 @@ class SqlEngine:
     name = ""
     driver = ""
     extra = ""
+    reach_hint = "check that the server runs and that the URL is right"
 
     def __init__(self, url: URL) -> None:
         self.url = url
@@ -61,8 +62,7 @@ class SqlEngine:
         except (SQLAlchemyError, OSError) as error:
             engine.dispose()
             raise OutsideError(
-                f"{self.place} cannot be reached ({reason(error)}): check that the server runs and "
-                "that the URL is right."
+                f"{self.place} cannot be reached ({reason(error)}): {self.reach_hint}."
             ) from None
 
     def ddl(self, table: str, layout: Layout) -> str:
@@ -158,10 +158,9 @@ class SqlSession:
         parts = ["count(*)"]
         for field in fields:
             column = self.quoted(field.name, dotted=False)
-            parts += [f"count({column})", f"sum({self.summed(column, field)})"]
+            parts += [f"count({column})", self.total(column, field)]
             if field.type != "string":
-                ordered = self.ordered(column, field)
-                parts += [f"min({ordered})", f"max({ordered})"]
+                parts += self.extremes(column, field)
         with self.failing("Reading the digests of", table):
             # The driver's own cursor: the statement holds no value from outside.
             cursor = self.driver_connection.cursor()
@@ -170,13 +169,13 @@ class SqlSession:
             cursor.close()
         return _read_digests(found, fields)
 
-    def summed(self, column: str, field: Field) -> str:
-        """An SQL expression for what a value adds to its column's sum."""
+    def total(self, column: str, field: Field) -> str:
+        """An SQL expression for a column's sum as its digest has it."""
         raise NotImplementedError
 
-    def ordered(self, column: str, field: Field) -> str:
-        """An SQL expression that orders like the column's values."""
-        return column
+    def extremes(self, column: str, field: Field) -> list[str]:
+        """SQL expressions for a column's smallest and largest value, which `figure` can read."""
+        return [f"min({column})", f"max({column})"]
 
     def loads(self, table: str) -> list[LoadNote]:
         """See Session."""
@@ -385,11 +384,11 @@ def figure(value: Any, field: Field) -> Any:
         return None
     if field.is_decimal:
         scale = field.scale or 0
-        # An engine without decimals sums whole numbers to begin with.
+        # An engine without decimals gives whole numbers to begin with.
         return int(value.scaleb(scale) if isinstance(value, Decimal) else value)
     if field.type == "number":
         return float(value)
-    if isinstance(value, str):
+    if isinstance(value, str) and field.type in _FROM_TEXT:
         value = _FROM_TEXT[field.type](value)
     if isinstance(value, datetime):
         return (value.replace(tzinfo=None, microsecond=0) - _EPOCH) // timedelta(seconds=1)

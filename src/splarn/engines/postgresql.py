@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import io
 from contextlib import ExitStack
 from typing import Any
 
-from pyarrow import csv
+import pyarrow as pa
+import pyarrow.compute as pc
 from sqlalchemy.engine import Connection
 
 from splarn.core.engine import Writer
 from splarn.core.layout import Field, Layout
+from splarn.core.lines import joined_lines
 from splarn.core.typed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
 
@@ -33,7 +34,7 @@ class PostgresqlSession(SqlSession):
         """See Session."""
         return CopyWriter(self, table, layout)
 
-    def summed(self, column: str, field: Field) -> str:
+    def total(self, column: str, field: Field) -> str:
         """See SqlSession."""
         expressions = {
             "string": f"char_length({column})",
@@ -42,11 +43,11 @@ class PostgresqlSession(SqlSession):
             "datetime": f"floor(date_part('epoch', {column}))::bigint",
             "time": f"floor(date_part('epoch', {column}))::bigint",
         }
-        return expressions.get(field.type, column)
+        return f"sum({expressions.get(field.type, column)})"
 
-    def ordered(self, column: str, field: Field) -> str:
+    def extremes(self, column: str, field: Field) -> list[str]:
         """See SqlSession. Booleans have no order of their own."""
-        return f"{column}::int" if field.type == "boolean" else column
+        return super().extremes(f"{column}::int" if field.type == "boolean" else column, field)
 
 
 class CopyWriter:
@@ -75,7 +76,7 @@ class CopyWriter:
             f"FORMAT csv, DELIMITER '{dialect.delimiter.replace(chr(39), chr(39) * 2)}', "
             f"QUOTE '{quote}', ENCODING 'UTF8'{force}"
         )
-        self.plain_options = "FORMAT csv, ENCODING 'UTF8'"
+        self.text_options = "FORMAT text, ENCODING 'UTF8'"
         self.into = f"COPY {session.quoted(table)} ({names}) FROM STDIN"
         self.copy: Any = None
         self.raw = False
@@ -91,13 +92,7 @@ class CopyWriter:
                 for piece in parsed.raw(start, stop):
                     self.copy.write(piece)
             else:
-                text = io.BytesIO()
-                csv.write_csv(
-                    parsed.table.slice(start, stop - start),
-                    text,
-                    csv.WriteOptions(include_header=False),
-                )
-                self.copy.write(text.getbuffer())
+                self.copy.write(_copy_text(parsed.table.slice(start, stop - start)))
 
     def close(self) -> None:
         """See Writer."""
@@ -111,7 +106,7 @@ class CopyWriter:
         if not connection.in_transaction():
             connection.begin()
         cursor = self._stack.enter_context(self.session.driver_connection.cursor())
-        options = self.raw_options if raw else self.plain_options
+        options = self.raw_options if raw else self.text_options
         self.copy = self._stack.enter_context(cursor.copy(f"{self.into} ({options})"))
         self.raw = raw
 
@@ -121,5 +116,26 @@ def _reads_alike(parsed: Parsed) -> bool:
 
     A stray quote, a carriage return and a backslash at a line's start mean something else to COPY.
     """
-    chunk = parsed.chunk
-    return not (chunk.stray or b"\r" in chunk.data or b"\n\\." in chunk.data)
+    data = parsed.chunk.data
+    if parsed.chunk.stray or b"\r" in data:
+        return False
+    return not (b"\n\\." in data or data.startswith(b"\\."))
+
+
+_ESCAPES = (("\\", "\\\\"), ("\n", "\\n"), ("\r", "\\r"), ("\t", "\\t"))
+
+
+def _copy_text(table: Any) -> bytes:
+    """Typed rows in COPY's text format, which can hold any value."""
+    columns = []
+    for column in table.columns:
+        if pa.types.is_string(column.type):
+            for mark, escaped in _ESCAPES:
+                column = pc.replace_substring(column, mark, escaped)
+        else:
+            column = column.cast(pa.string())
+        columns.append(column)
+    lines = pc.binary_join_element_wise(
+        *columns, "\t", null_handling="replace", null_replacement="\\N"
+    )
+    return joined_lines(lines)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Sequence
+from decimal import Context, Decimal
 from pathlib import Path
 from typing import Any
 
@@ -11,15 +13,29 @@ import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
-from splarn.core.engine import Writer
-from splarn.core.errors import RequestError
+from splarn.core.digest import ColumnDigest
+from splarn.core.engine import TableColumn, Writer
+from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Field, Layout
 from splarn.core.typed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
 
 LOCK_WAIT = 120
+# Decimal digits that a double keeps whatever they are.
+FLOAT_DIGITS = 15
+LONG_DECIMAL = "DECIMAL_TEXT"
 # Rows held back before the write lock is taken, so that other streams can write meanwhile.
 HOLD_ROWS = 200_000
+
+
+class LongDecimal(sa.types.UserDefinedType[str]):
+    """Decimals as text; the name gives the column SQLite's text affinity."""
+
+    cache_ok = True
+
+    def get_col_spec(self, **_: Any) -> str:
+        """The type as the table's statement has it."""
+        return LONG_DECIMAL
 
 
 class SqliteEngine(SqlEngine):
@@ -27,6 +43,7 @@ class SqliteEngine(SqlEngine):
 
     name = "sqlite"
     driver = "pysqlite"
+    reach_hint = "name an SQLite database file or a new one, in a folder that can be written to"
 
     def _make_engine(self) -> sa.Engine:
         database = self.url.database
@@ -54,6 +71,10 @@ class SqliteEngine(SqlEngine):
 
         return engine
 
+    def column_type(self, field: Field) -> sa.types.TypeEngine[Any]:
+        """See SqlEngine."""
+        return LongDecimal() if is_long(field) else super().column_type(field)
+
     def _session(self, connection: Connection) -> SqliteSession:
         session = SqliteSession(self, connection)
         # A file that is no database says so only when it is read.
@@ -65,34 +86,92 @@ class SqliteEngine(SqlEngine):
 class SqliteSession(SqlSession):
     """One connection to the file."""
 
+    _long_sums = False
+    _long_made = False
+
+    def columns(self, table: str) -> list[TableColumn] | None:
+        """See Session."""
+        found = super().columns(table)
+        if found is None:
+            return None
+        declared = self.connection.exec_driver_sql(f"PRAGMA table_info({self.quoted(table)})")
+        long = {row[1] for row in declared if row[2] == LONG_DECIMAL}
+        return [TableColumn(c.name, "number") if c.name in long else c for c in found]
+
     def writer(self, table: str, layout: Layout) -> Writer:
         """See Session."""
         return SqliteWriter(self, table, layout)
 
-    def summed(self, column: str, field: Field) -> str:
-        """See SqlSession."""
-        if field.is_decimal:
-            # Decimals are stored as floats; summed as whole numbers they cannot drift.
-            return f"CAST(round({column} * {10 ** (field.scale or 0)}) AS INTEGER)"
-        if field.type == "string":
-            return f"length({column})"
-        if field.type == "datetime":
-            return f"CAST(strftime('%s', {column}) AS INTEGER)"
-        if field.type == "date":
-            return f"CAST(strftime('%s', {column}) AS INTEGER) / 86400"
-        if field.type == "time":
-            return f"CAST(strftime('%s', '1970-01-01 ' || {column}) AS INTEGER)"
-        return column
+    def digest(self, table: str, fields: Sequence[Field]) -> list[ColumnDigest]:
+        """See Session. Sums that SQLite's integers cannot hold are made with Python's."""
+        try:
+            return super().digest(table, fields)
+        except OutsideError as error:
+            if self._long_sums or "integer overflow" not in str(error):
+                raise
+        self._long_sums = True
+        return super().digest(table, fields)
 
-    def ordered(self, column: str, field: Field) -> str:
+    def total(self, column: str, field: Field) -> str:
+        """See SqlSession. Decimals are stored as floats; as whole numbers their sum is exact."""
+        if is_long(field):
+            return self._long("sum", column, field)
+        expressions = {
+            "number": _whole(column, field) if field.is_decimal else column,
+            "string": f"length({column})",
+            "datetime": _seconds(column),
+            "date": f"{_seconds(column)} / 86400",
+            "time": _seconds(f"'1970-01-01 ' || {column}"),
+        }
+        value = expressions.get(field.type, column)
+        return self._long("sum", value, None) if self._long_sums else f"sum({value})"
+
+    def extremes(self, column: str, field: Field) -> list[str]:
         """See SqlSession. Dates and times are ISO 8601 text, which orders as they do."""
-        if field.is_decimal:
-            return self.summed(column, field)
-        return column
+        if is_long(field):
+            return [self._long(what, column, field) for what in ("min", "max")]
+        found = super().extremes(column, field)
+        return [_whole(value, field) for value in found] if field.is_decimal else found
+
+    def _long(self, what: str, value: str, field: Field | None) -> str:
+        """An aggregate of numbers of any length, computed outside SQLite."""
+        if not self._long_made:
+            for name, choose in (("sum", None), ("min", min), ("max", max)):
+                kind = type(f"Long{name}", (_LongAggregate,), {"choose": choose})
+                self.driver_connection.create_aggregate(f"splarn_{name}", 2, kind)
+            self._long_made = True
+        return f"splarn_{what}({value}, {(field.scale or 0) if field else 0})"
 
     def quoted(self, name: str, dotted: bool = True) -> str:
         """SQLite has no schemas here: a dot is part of the name."""
         return super().quoted(name, dotted=False)
+
+
+class _LongAggregate:
+    """Sum or extreme of numbers written as text, as a whole number written as text."""
+
+    choose: Any = None
+
+    def __init__(self) -> None:
+        self.found: int | None = None
+
+    def step(self, value: Any, scale: int) -> None:
+        if value is None:
+            return
+        whole = int(Decimal(value).scaleb(scale, Context(prec=80)))
+        if self.found is None:
+            self.found = whole
+        else:
+            choose = type(self).choose
+            self.found = choose(self.found, whole) if choose else self.found + whole
+
+    def finalize(self) -> str | None:
+        return None if self.found is None else str(self.found)
+
+
+def is_long(field: Field) -> bool:
+    """Whether a decimal has more digits than a float keeps, and so is stored as text."""
+    return field.precision is not None and field.precision > FLOAT_DIGITS
 
 
 class SqliteWriter:
@@ -141,6 +220,16 @@ class SqliteWriter:
         self.locked = True
 
 
+def _whole(value: str, field: Field) -> str:
+    return f"CAST(round({value} * {10 ** (field.scale or 0)}) AS INTEGER)"
+
+
+def _seconds(value: str) -> str:
+    if sqlite3.sqlite_version_info >= (3, 38):
+        return f"unixepoch({value})"
+    return f"CAST(strftime('%s', {value}) AS INTEGER)"
+
+
 def _python_columns(table: Any) -> list[list[Any]]:
     return [_python_values(column) for column in table.columns]
 
@@ -149,7 +238,7 @@ def _python_values(column: Any) -> list[Any]:
     """Values as SQLite stores them: numbers, and dates and times as ISO 8601 text."""
     kind = column.type
     if pa.types.is_decimal(kind):
-        column = column.cast(pa.float64())
+        column = column.cast(pa.string() if kind.precision > FLOAT_DIGITS else pa.float64())
     elif pa.types.is_timestamp(kind):
         column = _stamp_text(column)
     elif pa.types.is_date(kind) or pa.types.is_time(kind):

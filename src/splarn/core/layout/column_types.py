@@ -17,7 +17,7 @@ KEY_ROWS = 500
 
 _INTEGER = re.compile(r"-?(?:0|[1-9][0-9]{0,17})")
 _PADDED = re.compile(r"-?0[0-9]+")
-_DECIMAL = re.compile(r"-?[0-9]{1,18}(?:\.[0-9]{1,12})?")
+_DECIMAL = re.compile(r"-?[0-9]{1,24}(?:\.[0-9]{1,12})?")
 _FLOAT = re.compile(r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?")
 _BOOLEAN = re.compile(r"true|false|TRUE|FALSE|True|False")
 _DATE = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}")
@@ -51,9 +51,12 @@ def guess_field(name: str, values: Sequence[str]) -> FieldGuess:
     if guess is None:
         return _text(name, values, telling)
     field, notes = guess
-    if len(filled) == len(values) and not words and _is_key(field, telling):
-        field = Field(field.name, field.type, required=True)
-        notes = (*notes, f"{name}: unique and never empty in the sample; taken as required")
+    if not words and _is_key(field, telling):
+        empty = len(values) - len(filled)
+        if empty <= len(values) * TOLERANCE:
+            field = Field(field.name, field.type, required=True)
+            seen = f"empty in only {empty} of {len(values):,} rows" if empty else "never empty"
+            notes = (*notes, f"{name}: unique and {seen} in the sample; taken as required")
     return FieldGuess(field, notes, words)
 
 

@@ -52,6 +52,11 @@ def from_descriptor(document: Any, where: str) -> Layout:
 
     from splarn.core.layout.descriptor_model import ResourceModel
 
+    if not isinstance(document, dict):
+        raise RequestError(
+            f"The layout {where} cannot be used: it is no JSON object; write a new one with "
+            "`splarn layout`."
+        )
     try:
         read = ResourceModel.model_validate(document)
     except ValidationError as error:

@@ -36,9 +36,7 @@ def infer_layout(
     """
     samples = take_samples(paths)
     if not samples:
-        raise RequestError(
-            f"{_name_all(paths)} holds no records: there is nothing to infer a layout from."
-        )
+        raise RequestError(f"{_name_all(paths)}: there is nothing to infer a layout from.")
     notes: list[str] = []
     encoding = _encoding(samples, notes)
     heads = [sample for sample in samples if sample.is_head]
@@ -80,7 +78,9 @@ def infer_layout(
 
 
 def _name_all(paths: Sequence[Path]) -> str:
-    return str(paths[0]) if len(paths) == 1 else f"None of the {len(paths)} files"
+    if len(paths) == 1:
+        return f"{paths[0]} holds no records"
+    return f"None of the {len(paths)} files holds a record"
 
 
 def _encoding(samples: Sequence[Sample], notes: list[str]) -> str:

@@ -9,7 +9,6 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from splarn.core.check import check_header
 from splarn.core.codecs import codec_of
 from splarn.core.digest import ColumnDigest, add_digests
 from splarn.core.engine import LoadNote, OpenEngine, PartNote, Session
@@ -23,6 +22,7 @@ from splarn.core.load.verify import compare_digests
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
 from splarn.core.shape.manifest import Manifest
+from splarn.core.sources import check_sources
 
 TABLE_MODES = ("create", "append", "empty")
 
@@ -84,12 +84,12 @@ class LoadRecord:
 def inputs_from_files(paths: Sequence[Path], layout: Layout) -> tuple[Input, ...]:
     """Files as they came, their headers held against the layout.
 
-    Raises RequestError when a header differs or a file is given twice under two names.
+    Raises RequestError as `check_sources` does, or when a file is given twice under two names.
     """
+    check_sources(paths, layout)
     found: dict[str, Input] = {}
     for path in paths:
         codec = codec_of(path)
-        check_header(path, codec, layout)
         entry = Input(path, codec, content_hash(path), path.stat().st_size)
         twin = found.get(entry.content_id)
         if twin is not None and entry.raw_bytes:

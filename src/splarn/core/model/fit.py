@@ -20,12 +20,15 @@ ROUNDS = 3
 
 @dataclass(frozen=True)
 class PhaseFit:
-    """A law with the best parameters (logs), their covariance, and the noise of one run (log)."""
+    """A law with the best parameters (logs) and their covariance.
+
+    `residuals` are log observed over predicted, one a trial, in the same order in every phase.
+    """
 
     law: Law
     theta: Any
     covariance: Any
-    noise: float
+    residuals: Any
 
 
 @dataclass(frozen=True)
@@ -96,7 +99,9 @@ def _fit_phase(law: Law, levers: Levers, seconds: Sequence[float], codecs: int) 
         misfit = (observed - np.log(predicted)) / noise
         # Huber's weights on the data alone: the priors must keep their pull.
         size = np.abs(misfit)
-        bent = np.where(size <= 1.5, misfit, np.sign(misfit) * np.sqrt(3 * size - 2.25))
+        bent = np.where(
+            size <= 1.5, misfit, np.sign(misfit) * np.sqrt(np.maximum(3 * size - 2.25, 0))
+        )
         return np.concatenate((bent, (candidate - centre) / spread))
 
     bounds = (centre - 6 * spread, centre + 6 * spread)
@@ -111,7 +116,7 @@ def _fit_phase(law: Law, levers: Levers, seconds: Sequence[float], codecs: int) 
         pooled = (count * deviation**2 + 3 * FIRST_NOISE**2) / (count + 3)
         noise = max(float(np.sqrt(pooled)), LEAST_NOISE)
     covariance = np.linalg.inv(found.jac.T @ found.jac)
-    return PhaseFit(law, theta, covariance, noise)
+    return PhaseFit(law, theta, covariance, misfit)
 
 
 def _measured(trials: Sequence[Trial]) -> Measured:

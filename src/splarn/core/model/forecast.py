@@ -19,6 +19,9 @@ SEED = 20
 # What the laws leave out grows with the distance from what was measured: spread of the log total
 # for each tenfold of volume beyond the sample.
 DISCREPANCY = 0.06
+# Spread of the log total from one run to the next for reasons that last as long as a run.
+DRIFT = 0.08
+MOST_STRETCHES = 32
 # Phases in which the rented compute is in use.
 BUSY_PHASES = ("queue", "load", "finish")
 
@@ -82,14 +85,13 @@ def forecast(
         return []
     random = np.random.default_rng(SEED)
     levers = levers_of(configurations, [volume] * len(configurations), model.codecs)
-    by_phase = {}
-    for fitted in model.phases:
-        theta = _draw(fitted, random)
-        clean = fitted.law.seconds(levers, theta, len(model.codecs))
-        by_phase[fitted.law.phase] = clean * np.exp(fitted.noise * random.standard_normal(DRAWS))
-    decades = max(np.log10(max(volume.bytes, 1) / max(model.measured.bytes, 1)), 0.0)
-    wider = np.exp(DISCREPANCY * decades * random.standard_normal(DRAWS))
-    by_phase = {phase: seconds * wider for phase, seconds in by_phase.items()}
+    ratio = max(volume.bytes, 1) / max(model.measured.bytes, 1)
+    noise = _noise(model, ratio, random)
+    by_phase = {
+        fitted.law.phase: noise[fitted.law.phase]
+        * fitted.law.seconds(levers, _draw(fitted, random), len(model.codecs))
+        for fitted in model.phases
+    }
     total = sum(by_phase.values())
     busy = sum(by_phase[phase] for phase in BUSY_PHASES)
     cost = _costs(configurations, busy, total, prices)
@@ -110,6 +112,24 @@ def forecast(
         )
         for index, configuration in enumerate(configurations)
     ]
+
+
+def _noise(model: Model, ratio: float, random: np.random.Generator) -> dict[str, Any]:
+    """Multipliers of each phase's seconds, shape (draws,), from the trials' own residuals.
+
+    A run of many times the sample is many samples one after the other, so its noise is the mean of
+    as many residuals, drawn anew with all phases of one trial together. What moves slowly, or lies
+    outside the laws, does not average out; it is drawn once for a whole run.
+    """
+    trials = len(model.phases[0].residuals)
+    stretches = int(np.clip(round(ratio), 1, MOST_STRETCHES))
+    picked = random.integers(trials, size=(DRAWS, stretches))
+    decades = max(float(np.log10(ratio)), 0.0)
+    slow = np.hypot(DRIFT, DISCREPANCY * decades) * random.standard_normal(DRAWS)
+    return {
+        fitted.law.phase: np.exp(fitted.residuals[picked]).mean(axis=1) * np.exp(slow)
+        for fitted in model.phases
+    }
 
 
 def _draw(fitted: PhaseFit, random: np.random.Generator) -> Any:

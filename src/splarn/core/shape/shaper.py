@@ -23,6 +23,7 @@ from splarn.core.shape.manifest import (
     SourceRange,
     write_manifest,
 )
+from splarn.core.sources import check_sources
 from splarn.core.units import exact_size, show_count
 
 LOOK = 1 << 20
@@ -69,6 +70,7 @@ def shape(
     """
     watch = progress or Silent()
     begun = time.perf_counter()
+    check_sources(paths, layout)
     _check_part_size(paths, layout.dialect, part_bytes)
     _claim(folder, again)
     try:
@@ -90,16 +92,16 @@ def _check_part_size(paths: Sequence[Path], dialect: Dialect, part_bytes: int) -
     for path in paths:
         head = next(iter(read_blocks(path, codec_of(path), 0, LOOK)), b"")
         for chunk in record_chunks([head], dialect, where=str(path)):
-            longest = int((chunk.ends - chunk.starts)[: max(chunk.rows - 1, 1)].max())
-            if longest > part_bytes:
-                raise _too_small(str(path), longest, part_bytes)
+            # The last record may be cut off by the end of the look.
+            _refuse_longer(chunk.longest(slice(0, max(chunk.rows - 1, 1))), part_bytes, str(path))
 
 
-def _too_small(path: str, longest: int, part_bytes: int) -> RequestError:
-    return RequestError(
-        f"A part size of {exact_size(part_bytes)} is smaller than a record of {path}, which takes "
-        f"{show_count(longest)} bytes: give a larger --part-size."
-    )
+def _refuse_longer(longest: int, part_bytes: int, path: str) -> None:
+    if longest > part_bytes:
+        raise RequestError(
+            f"A part size of {exact_size(part_bytes)} is smaller than a record of {path}, which "
+            f"takes {show_count(longest)} bytes: give a larger --part-size."
+        )
 
 
 def _claim(folder: Path, again: bool) -> None:
@@ -169,16 +171,24 @@ def _plan(
 def run_shape_task(task: ShapeTask) -> list[Part]:
     """Writes the parts of one task, each aside and renamed when whole."""
     if task.source[0].codec == "none":
-        return [_write_part(task, task.stem, task.source, records(task.source, task.dialect))]
+        data = records(task.source, task.dialect, task.part_bytes)
+        return [_write_part(task, task.stem, task.source, data)]
     return list(_cut_packed(task))
 
 
-def records(source: Sequence[SourceRange], dialect: Dialect) -> Iterator[tuple[bytes, int]]:
-    """Whole records of the ranges one after the other, with how many; headers left out."""
+def records(
+    source: Sequence[SourceRange], dialect: Dialect, limit: int | None = None
+) -> Iterator[tuple[bytes, int]]:
+    """Whole records of the ranges one after the other, with how many; headers left out.
+
+    Raises RequestError when one is longer than the limit.
+    """
     for piece in source:
         path = Path(piece.path)
         blocks = read_blocks(path, piece.codec, piece.start, piece.end)
         for chunk in record_chunks(blocks, dialect, LOOK, where=piece.path, offset=piece.start):
+            if limit is not None:
+                _refuse_longer(chunk.longest(), limit, piece.path)
             yield b"".join(chunk.pieces(slice(None))), chunk.rows
 
 
@@ -189,6 +199,7 @@ def _cut_packed(task: ShapeTask) -> Iterator[Part]:
     pending: list[tuple[bytes, int]] = []
     held = number = start = 0
     for chunk in chunks:
+        _refuse_longer(chunk.longest(), task.part_bytes, piece.path)
         first = 0
         while first < chunk.rows:
             if held >= task.part_bytes:
@@ -244,8 +255,6 @@ def _write_part(
     except OSError as error:
         aside.unlink(missing_ok=True)
         raise OutsideError(f"Writing the part {final} failed: {explain(error)}.") from None
-    if rows == 1 and raw_bytes > task.part_bytes:
-        raise _too_small(source[0].path, raw_bytes, task.part_bytes)
     hashed = f"xxh3-128:{state.hexdigest()}"
     seconds = time.perf_counter() - begun
     return Part(final.name, codec.name, packed_bytes, raw_bytes, rows, hashed, source, seconds)

@@ -1,0 +1,224 @@
+"""The whole path by the built program: what each command prints, and what it leaves behind."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from splarn.demo.scenario import Delivery
+from tests.conftest import Splarn, ask
+
+
+def test_the_demo_ends_in_a_verified_load_and_leaves_all_to_try(
+    splarn: Splarn, tmp_path: Path
+) -> None:
+    ran = splarn("demo", "--rows", "6_000", "--into", "lark", "--seed", "3")
+    assert ran.code == 0, ran.out + ran.err
+    truth = json.loads((tmp_path / "lark/delivery/truth.json").read_text())
+    assert f"Loaded {truth['good']:,} rows: exactly the {truth['good']:,} good ones" in ran.out
+    for words in ("It is the", "phase binds", "forecast", "actual", "Verified"):
+        assert words in ran.out
+    lines = ran.out.splitlines()
+    typed = [line.strip()[2:] for line in lines if line.strip().startswith("$ splarn")]
+    assert [line.split()[1] for line in typed] == [
+        "survey",
+        "layout",
+        "check",
+        "shape",
+        "load",
+        "sweep",
+        "forecast",
+        "plan",
+        "run",
+        "ledger",
+    ]
+    home = tmp_path / "lark"
+    assert ask(f"sqlite:///{home / 'larkmere.db'}", "SELECT count(*) FROM passages") == [
+        (truth["good"],)
+    ]
+    # Every read-only stage can be repeated by hand as it was shown.
+    for line in typed:
+        if line.split()[1] in ("survey", "check", "forecast", "plan", "ledger"):
+            again = splarn(*line.split()[1:], cwd=home)
+            assert again.code in (0, 1), again.err
+    refused = splarn("demo", "--into", "lark")
+    assert refused.code == 2
+    assert "not empty" in refused.err
+
+
+def test_the_demo_gives_one_document_under_json(splarn: Splarn, tmp_path: Path) -> None:
+    found = splarn("demo", "--rows", "3000", "--into", "lark", "--json").json
+    assert found["exact"] is True
+    assert found["rows_loaded"] == found["good"] == found["rows"] - found["bad"]
+    assert found["actual"]["seconds"] > 0
+
+
+@pytest.fixture
+def home(tmp_path: Path, delivery: Delivery) -> Path:
+    """A job's folder with its job file and price list."""
+    files = json.dumps([str(path) for path in delivery.paths])
+    (tmp_path / "splarn.toml").write_text(
+        f"""
+        prices = "prices.toml"
+        [source]
+        paths = {files}
+        layout = "layout.json"
+        [target]
+        url = "sqlite:///job.db"
+        table = "passages"
+        bad_rows = "set-aside"
+        [space]
+        part_size = ["64KiB", "256KiB"]
+        codec = ["none", "gzip:1"]
+        workers = [1]
+        load_streams = [1]
+        batch_rows = [1000, 0]
+        [sweep]
+        sample = "256KiB"
+        repeats = 1
+        """
+    )
+    (tmp_path / "prices.toml").write_text(
+        'currency = "crowns"\nmachine_per_hour = 2\n[tiers.u1]\nper_hour = 36\nminimum = 10\n'
+    )
+    return tmp_path
+
+
+def test_each_command_speaks_json_with_its_stable_keys(
+    splarn: Splarn, home: Path, delivery: Delivery
+) -> None:
+    found = splarn("layout", "--out", "layout.json", "--ddl", "postgresql", "--json").json
+    assert found["layout"]["schema"]["fields"][0]["constraints"] == {"required": True}
+    assert found["ddl"].startswith("CREATE TABLE passages")
+    assert "passage_no BIGINT NOT NULL" in found["ddl"]
+
+    found = splarn("survey", "--exact", "--json").json
+    assert set(found) == {"files", "totals", "findings"}
+    assert found["totals"] == {"files": 5, "bytes": delivery.bytes, "rows": delivery.rows}
+    assert set(found["files"][0]) == {
+        "path", "bytes", "codec", "rows", "rows_exact", "content_id", "findings",
+    }  # fmt: skip
+
+    ran = splarn("check", "--json", "--rejects", "rejects")
+    assert ran.code == 1
+    assert (ran.json["rows"], ran.json["good"]) == (delivery.rows, delivery.good)
+    assert set(ran.json["faults"][0]) == {
+        "path", "line", "row", "field", "kind", "value", "message",
+    }  # fmt: skip
+    assert len(Path(home / ran.json["rejects"]).read_text().splitlines()) == ran.json["bad"]
+
+    words = ("--part-size", "200KiB", "--codec", "gzip:1", "--verify", "--json")
+    found = splarn("shape", "--into", "parts", *words).json
+    assert (found["rows"], found["verified"]) == (delivery.rows, True)
+    assert found["bytes_in"] == delivery.bytes > found["bytes_out"]
+    package = json.loads((home / found["manifest"]).read_text())
+    assert found["parts"] == len(package["resources"])
+
+    found = splarn("load", "parts", "--table", "by_hand", "--streams", "2", "--json").json
+    assert (found["rows_loaded"], found["verified"]) == (delivery.good, True)
+    assert found["rows_rejected"] == len(delivery.spoiled)
+    assert {part["status"] for part in found["parts"]} == {"done"}
+    assert set(found["phases"]) == {"queue", "load", "finish"}
+
+    found = splarn("sweep", "--json").json
+    assert found["stopped_because"] == "grid finished"
+    assert len(found["trials"]) == 1 + 1 + 8
+    assert set(found["trials"][0]["phases"]) == {"shape", "queue", "load", "finish"}
+
+    found = splarn("forecast", "--streams", "1,2", "--json").json
+    assert len(found["forecasts"]) == 16
+    for one in found["forecasts"]:
+        assert one["seconds"]["low"] <= one["seconds"]["median"] <= one["seconds"]["high"]
+        assert one["extrapolated"] is (one["configuration"]["load_streams"] == 2)
+        assert one["cost"]["low"] >= 36 * 10 / 3600
+    assert any(one["on_frontier"] for one in found["forecasts"])
+    tenfold = splarn("forecast", "--volume", f"{10 * delivery.bytes}", "--json").json
+    assert tenfold["volume"]["rows"] == pytest.approx(10 * delivery.rows, rel=0.1)
+
+    ran = splarn("plan", "--deadline", "1ms", "--json")
+    assert (ran.code, ran.json["meets_limits"]) == (1, False)
+    ran = splarn("plan", "--deadline", "10m", "--budget", "5", "--out", "plan.json", "--json")
+    assert (ran.code, ran.json["meets_limits"]) == (0, True)
+    assert ran.json["binding_phase"] in ("shape", "queue", "load", "finish")
+    assert ran.json["plan"] == "plan.json"
+
+    found = splarn("run", "plan.json", "--json").json
+    assert found["load"]["rows_loaded"] == delivery.good
+    assert found["load"]["verified"] is True
+    median = found["forecast"]["seconds"]["median"]
+    expected = (found["actual"]["seconds"] / median - 1) * 100
+    assert found["error_pct"] == pytest.approx(expected)
+    assert found["actual"]["cost"] >= 36 * 10 / 3600
+    assert not list((home / ".splarn/parts").glob("*"))
+
+    found = splarn("ledger", "--json").json
+    kinds = [entry["kind"] for entry in found["entries"]]
+    assert {kind: kinds.count(kind) for kind in set(kinds)} == {
+        "load": 2, "sweep": 1, "trial": 10, "plan": 2, "run": 1,
+    }  # fmt: skip
+    assert splarn("ledger", "--export", "ledger.jsonl").code == 0
+    assert len((home / "ledger.jsonl").read_text().splitlines()) == len(kinds)
+    assert ask(f"sqlite:///{home / 'job.db'}", "SELECT count(*) FROM passages") == [
+        (delivery.good,)
+    ]
+
+
+def test_postgresql_and_sqlite_give_the_same_count_and_digests(
+    splarn: Splarn, home: Path, delivery: Delivery, postgresql: str, table: str
+) -> None:
+    splarn("layout", "--out", "layout.json")
+    found = [
+        splarn("load", "--to", url, "--table", table, "--streams", "2", "--json").json
+        for url in ("sqlite:///other.db", postgresql)
+    ]
+    assert [one["rows_loaded"] for one in found] == [delivery.good] * 2
+    assert [one["verified"] for one in found] == [True, True]
+    assert found[0]["digests"] == found[1]["digests"]
+
+
+def test_a_sweep_and_a_run_on_postgresql(
+    splarn: Splarn, home: Path, delivery: Delivery, postgresql: str, table: str
+) -> None:
+    splarn("layout", "--out", "layout.json")
+    to = ("--to", "${LARKMERE}")
+    env = {"LARKMERE": postgresql}
+    ran = splarn("sweep", *to, "--streams", "1,2", "--codec", "zstd:1", "--json", env=env)
+    assert len(ran.json["trials"]) == 10
+    assert splarn("plan", *to, "--table", table, env=env).code == 0
+    assert postgresql not in (home / "plan.json").read_text()
+    ran = splarn("run", "plan.json", "--json", env=env)
+    assert ran.json["load"]["rows_loaded"] == delivery.good
+    tables = ask(postgresql, "SELECT tablename FROM pg_tables WHERE schemaname = 'public'")
+    assert ("splarn_trial",) not in tables
+
+
+def test_an_interrupted_sweep_goes_on(splarn: Splarn, home: Path) -> None:
+    splarn("layout", "--out", "layout.json")
+    first = splarn("sweep", "--time", "1ms", "--json").json
+    assert first["stopped_because"] == "time spent"
+    second = splarn("sweep", "--json")
+    assert second.json["sweep_id"] == first["sweep_id"]
+    assert second.json["trials"][: len(first["trials"])] == first["trials"]
+    assert second.json["stopped_because"] == "grid finished"
+    assert splarn("sweep", "--time", "1ms", "--json").json["sweep_id"] != first["sweep_id"]
+
+
+def test_colour_is_for_terminals_and_width_for_readers(splarn: Splarn, home: Path) -> None:
+    for env in ({"NO_COLOR": "1"}, {}):
+        ran = splarn("layout", env=env)
+        assert "\x1b[" not in ran.out
+        assert max(map(len, ran.out.splitlines())) <= 120
+
+
+def test_help_has_an_example_for_every_command(splarn: Splarn) -> None:
+    top = splarn("--help").out
+    for command in (
+        "demo", "survey", "layout", "check", "shape", "load", "ledger", "sweep", "forecast",
+        "plan", "run",
+    ):  # fmt: skip
+        assert f" {command} " in top
+        ran = splarn(command, "--help")
+        assert (ran.code, f"Example: splarn {command}" in ran.out) == (0, True)
+    assert splarn("--version").out.startswith("splarn 0.")

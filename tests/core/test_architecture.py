@@ -1,0 +1,70 @@
+"""The house stands as drawn: the core knows no interface, and arrows point downward."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import splarn
+
+SOURCE = Path(splarn.__file__).parent
+INTERFACE = {"typer", "rich", "matplotlib", "click", "jinja2"}
+UPWARD = {
+    "core": ("splarn.cli", "splarn.report", "splarn.engines", "splarn.demo"),
+    "engines": ("splarn.cli", "splarn.report", "splarn.demo"),
+    "demo": ("splarn.cli", "splarn.report"),
+}
+
+
+def imports(path: Path) -> set[str]:
+    found: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            found.add(node.module)
+    return found
+
+
+@pytest.mark.parametrize("room", sorted(UPWARD))
+def test_arrows_point_downward(room: str) -> None:
+    paths = list((SOURCE / room).rglob("*.py"))
+    assert paths
+    for path in paths:
+        for name in imports(path):
+            assert name.split(".")[0] not in INTERFACE, f"{path} imports {name}"
+            assert not name.startswith(UPWARD[room]), f"{path} imports {name}"
+
+
+def test_the_core_works_without_any_interface_package() -> None:
+    script = (
+        "import importlib, pkgutil, sys, splarn.core as core\n"
+        "for m in pkgutil.walk_packages(core.__path__, 'splarn.core.'):\n"
+        "    importlib.import_module(m.name)\n"
+        f"print(sorted(set(sys.modules) & {INTERFACE!r}))"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", script], capture_output=True, text=True, check=True
+    )
+    assert done.stdout.strip() == "[]"
+
+
+def test_every_module_says_what_lives_there() -> None:
+    for path in SOURCE.rglob("*.py"):
+        assert ast.get_docstring(ast.parse(path.read_text(encoding="utf-8"))), path
+
+
+def test_help_needs_no_heavy_package() -> None:
+    script = (
+        "import sys; from splarn.cli.main import run; run(['--help']);"
+        "print(sorted(set(sys.modules) & {'numpy', 'pyarrow', 'scipy', 'sqlalchemy'}),"
+        "file=sys.stderr)"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", script], capture_output=True, text=True, check=True
+    )
+    assert done.stderr.strip() == "[]"

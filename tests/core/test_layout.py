@@ -1,0 +1,148 @@
+"""Layouts: guessed from samples with every doubt said, kept as standard JSON, read by hand."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from splarn.core.errors import RequestError
+from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.layout.column_types import guess_field
+from splarn.core.layout.descriptor import from_descriptor, read_layout, to_descriptor
+from splarn.core.layout.inference import infer_layout
+from splarn.demo.scenario import Delivery
+
+
+def test_the_deliverys_layout_is_found(delivery: Delivery) -> None:
+    inferred = infer_layout(delivery.paths)
+    types = {field.name: field.describe() for field in inferred.layout.fields}
+    assert types.pop("cargo_t").startswith("number(")
+    assert types.pop("toll").startswith("number(")
+    assert types == {
+        "passage_no": "integer",
+        "lock_code": "string",
+        "boat": "string",
+        "direction": "string",
+        "entered": "datetime",
+        "cleared": "datetime",
+        "draught_cm": "integer",
+        "note": "string",
+    }
+    assert [field.name for field in inferred.layout.fields if field.required] == ["passage_no"]
+    assert inferred.layout.dialect == Dialect()
+
+
+@pytest.mark.parametrize(
+    ("values", "expected"),
+    [
+        (["1", "-20", ""], "integer"),
+        (["1.5", "20"], "number(5,1)"),
+        (["1e5", "2.5"], "number"),
+        (["true", "FALSE"], "boolean"),
+        (["2031-04-05"], "date"),
+        (["2031-04-05 10:11:12"], "datetime"),
+        (["2031-04-05T10:11"], "datetime"),
+        (["10:11", "23:59:59"], "time"),
+        (["25/12/2031", "01/02/2031"], "date as %d/%m/%Y"),
+        (["12/25/2031"], "date as %m/%d/%Y"),
+        (["05.04.2031 10:11:12"], "datetime as %d.%m.%Y %H:%M:%S"),
+        (["LK-001"], "string"),
+        (["007", "12"], "string"),
+        (["", ""], "string"),
+        (["12345678901234567890"], "number(22,0)"),
+    ],
+)
+def test_columns_are_judged_by_their_values(values: list[str], expected: str) -> None:
+    assert guess_field("x", values).field.describe() == expected
+
+
+def test_doubts_are_said() -> None:
+    both = guess_field("day", ["01/02/2031", "03/04/2031"])
+    assert "%d/%m/%Y and %m/%d/%Y" in both.notes[0]
+    assert "leading zeros" in guess_field("code", ["007", "12"]).notes[0]
+    spoiled = guess_field("draught", [*map(str, range(300)), "deep"])
+    assert spoiled.field.type == "integer"
+    assert "'deep'" in spoiled.notes[0]
+    assert guess_field("mixed", [*map(str, range(30)), "deep"]).field.type == "string"
+    assert guess_field("n", ["1", "NULL", "2"]).null_words == {"NULL"}
+
+
+@pytest.mark.parametrize("mark", list(",;\t|"))
+def test_delimiters_line_ends_and_missing_headers(tmp_path: Path, mark: str) -> None:
+    path = tmp_path / "gauges-01.csv"
+    rows = [mark.join(("7", f'"a{mark}b"', "2031-04-05", "NULL")) for _ in range(20)]
+    path.write_bytes(b"\r\n".join(row.encode() for row in rows) + b"\r\n")
+    inferred = infer_layout([path])
+    dialect = inferred.layout.dialect
+    assert (dialect.delimiter, dialect.line_end, dialect.header) == (mark, "\r\n", False)
+    assert inferred.layout.names == ("field_1", "field_2", "field_3", "field_4")
+    assert inferred.layout.name == "gauges"
+    assert any("no header" in note for note in inferred.notes)
+
+
+def test_text_in_another_encoding_is_noticed(tmp_path: Path) -> None:
+    path = tmp_path / "boats.csv"
+    path.write_bytes("number,boat\n1,Möwe\n2,Fähre\n".encode("cp1252"))
+    assert infer_layout([path]).layout.dialect.encoding == "cp1252"
+    path.write_bytes("number,boat\n1,Möwe\n".encode("utf-16"))
+    with pytest.raises(RequestError, match="UTF-16"):
+        infer_layout([path])
+
+
+NAMES = st.text(min_size=1, max_size=9)
+FIELDS = st.builds(
+    Field,
+    name=NAMES,
+    type=st.sampled_from(["integer", "boolean", "date", "datetime", "time", "string"]),
+    format=st.sampled_from(["default", "%d/%m/%Y"]),
+    required=st.booleans(),
+) | st.builds(
+    Field, NAMES, st.just("number"), precision=st.integers(9, 38), scale=st.integers(0, 9)
+)
+DIALECTS = st.builds(
+    Dialect,
+    delimiter=st.sampled_from(list(",;\t|~")),
+    quote=st.sampled_from(['"', "'", None]),
+    header=st.booleans(),
+    line_end=st.sampled_from(["\n", "\r\n"]),
+    encoding=st.sampled_from(["utf-8", "latin-1", "cp1252"]),
+    null_markers=st.lists(st.sampled_from(["", "NULL", "\\N"]), unique=True).map(tuple),
+)
+
+
+@given(DIALECTS, st.lists(FIELDS, min_size=1, unique_by=lambda field: field.name))
+def test_a_layout_survives_its_json(dialect: Dialect, fields: list[Field]) -> None:
+    layout = Layout("any", dialect, tuple(fields))
+    text = json.dumps(to_descriptor(layout))
+    assert from_descriptor(json.loads(text), "text") == layout
+
+
+def test_a_layout_written_by_hand_needs_only_its_fields(tmp_path: Path) -> None:
+    path = tmp_path / "layout.json"
+    path.write_text('{"schema": {"fields": [{"name": "a"}]}, "title": "ignored"}')
+    assert read_layout(path) == Layout("data", Dialect(), (Field("a"),))
+
+
+@pytest.mark.parametrize(
+    ("text", "what"),
+    [
+        ("{", "not valid JSON at line 1"),
+        ("[]", "no JSON object"),
+        ("{}", "schema"),
+        ('{"schema": {"fields": []}}', "no fields"),
+        ('{"schema": {"fields": [{"name": "a"}, {"name": "a"}]}}', "twice"),
+        ('{"schema": {"fields": [{"name": "a", "type": "blob"}]}}', "unknown type"),
+        ('{"schema": {"fields": [{"name": "a"}]}, "dialect": {"delimiter": "::"}}', "single ASCII"),
+        ('{"schema": {"fields": [{"name": "a"}]}, "encoding": "utf-16"}', "convert"),
+        ('{"schema": {"fields": [{"name": "a"}]}, "encoding": "martian"}', "not known"),
+    ],
+)
+def test_layouts_that_are_none_say_why(tmp_path: Path, text: str, what: str) -> None:
+    path = tmp_path / "layout.json"
+    path.write_text(text)
+    with pytest.raises(RequestError, match=what):
+        read_layout(path)

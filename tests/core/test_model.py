@@ -1,0 +1,228 @@
+"""The model: laws recovered from trials, schedules exact, forecasts honest, choices right."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from splarn.core.codecs import Packing
+from splarn.core.configuration import Configuration, Space
+from splarn.core.errors import RequestError
+from splarn.core.model.fit import fit_model
+from splarn.core.model.forecast import Forecast, Span, forecast
+from splarn.core.model.frontier import on_frontier
+from splarn.core.model.laws import Volume
+from splarn.core.model.schedule import even_schedule, list_schedule
+from splarn.core.plan import Limits, choose
+from splarn.core.prices import Prices, Tier, billed_seconds, cost_of
+from splarn.core.trial import Trial, design
+from splarn.core.trial.statistics import bootstrap_median, drift, summarise
+
+MIB = 1 << 20
+SPACE = Space((MIB, 4 * MIB), (Packing(), Packing("zstd", 1)), (1, 2), (1, 2, 4), (5_000, 50_000))
+
+
+@given(st.floats(0.1, 10), st.floats(0, 1), st.integers(1, 40), st.integers(1, 12))
+def test_the_closed_form_is_the_list_schedule(
+    full: float, share: float, parts: int, slots: int
+) -> None:
+    times = [full] * (parts - 1) + [full * share]
+    assert even_schedule(full, full * share, parts, slots) == pytest.approx(
+        list_schedule(times, slots)
+    )
+
+
+def test_nine_parts_on_eight_slots_take_two_rounds() -> None:
+    assert list_schedule([1.0] * 9, 8) == 2.0
+    assert list_schedule([3.0, 1.0, 1.0, 1.0], 2) == 3.0
+
+
+class Machine:
+    """A machine with known laws, written apart from the model's own formulas."""
+
+    def __init__(self, seed: int, noise: float) -> None:
+        self.random = np.random.default_rng(seed)
+        self.noise = noise
+
+    def phases(self, c: Configuration, volume: Volume) -> dict[str, float]:
+        parts = max(math.ceil(volume.bytes / c.part_size), 1)
+        sizes = [c.part_size] * (parts - 1) + [volume.bytes - c.part_size * (parts - 1)]
+        per_byte = volume.rows / volume.bytes
+        packs = {"none": 300e6, "zstd:1": 120e6}[str(c.packing)]
+        busy, streams = min(c.workers, parts), min(c.load_streams, parts)
+        shaping = [0.004 + s / packs * (1 + 0.08 * (busy - 1)) for s in sizes]
+        slow = 1 + 0.3 * (streams - 1) + 0.01 * streams * (streams - 1)
+        loading = []
+        for size in sizes:
+            rows = size * per_byte
+            commits = max(math.ceil(rows / c.batch_rows), 1)
+            work = (
+                rows * 8e-6 + commits * 0.02 + size / {"none": 2e9, "zstd:1": 6e8}[str(c.packing)]
+            )
+            loading.append(0.015 + work * slow)
+        return {
+            "shape": 0.02 + list_schedule(shaping, c.workers),
+            "queue": 0.03 + 0.001 * parts,
+            "load": list_schedule(loading, c.load_streams),
+            "finish": 0.02 + volume.rows * 1e-6,
+        }
+
+    def measured(self, c: Configuration, volume: Volume) -> dict[str, float]:
+        clean = self.phases(c, volume)
+        shared = self.random.normal(0, self.noise)
+        return {
+            phase: seconds * math.exp(shared + self.random.normal(0, self.noise))
+            for phase, seconds in clean.items()
+        }
+
+    def trials(self, space: Space, volume: Volume, repeats: int) -> list[Trial]:
+        found = []
+        for plan in design(space, repeats, seed=3):
+            c = plan.configuration
+            phases = self.measured(c, volume)
+            parts = max(math.ceil(volume.bytes / c.part_size), 1)
+            share = 0.25 if c.packing.codec == "zstd" else 1.0
+            found.append(
+                Trial(
+                    c, plan.repeat, plan.role, sum(phases.values()), phases, int(volume.rows),
+                    int(volume.bytes), int(volume.bytes * share), parts, "2031-01-01T00:00:00",
+                )
+            )  # fmt: skip
+        return found
+
+
+def test_forecasts_hold_for_twenty_times_the_volume_and_unseen_values() -> None:
+    sample, whole = Volume(16e6, 160_000), Volume(320e6, 3_200_000)
+    unseen = Space((2 * MIB, 3 * MIB), (Packing(), Packing("zstd", 1)), (1, 2), (2, 3), (12_000,))
+    errors, inside = [], []
+    for seed in range(6):
+        machine = Machine(seed, noise=0.05)
+        model = fit_model(machine.trials(SPACE, sample, repeats=2))
+        for found in forecast(model, list(unseen.grid()), whole, Prices()):
+            actual = sum(machine.measured(found.configuration, whole).values())
+            errors.append(abs(math.log(found.seconds.median / actual)))
+            inside.append(found.seconds.low <= actual <= found.seconds.high)
+            assert not found.extrapolated
+    assert np.median(errors) < 0.08
+    assert np.mean(inside) > 0.85
+
+
+def test_a_lever_never_tried_is_wide_and_said() -> None:
+    narrow = replace(SPACE, load_streams=(1,), packing=(Packing(),))
+    model = fit_model(Machine(1, 0.03).trials(narrow, Volume(16e6, 160_000), 2))
+    base = Configuration(MIB, Packing(), 2, 1, 50_000)
+    wide = Configuration(MIB, Packing("gzip", 6), 2, 8, 50_000)
+    known, unknown = forecast(model, [base, wide], Volume(64e6, 640_000), Prices())
+    assert known.extrapolated == ()
+    assert unknown.extrapolated == ("load streams", "codec")
+
+    def spread(found: Forecast) -> float:
+        return found.seconds.high / found.seconds.low
+
+    assert spread(unknown) > 1.5 * spread(known)
+
+
+def test_a_model_needs_trials() -> None:
+    with pytest.raises(RequestError, match="at least 3 trials"):
+        fit_model(Machine(1, 0.1).trials(SPACE, Volume(16e6, 160_000), 1)[:3])
+
+
+def test_a_design_tries_everything_as_often_as_asked_in_an_order_of_its_own() -> None:
+    planned = design(SPACE, 3, seed=5)
+    tried = [plan.configuration for plan in planned if plan.role == "trial"]
+    assert sorted(tried) == sorted(list(SPACE.grid()) * 3)
+    assert planned == design(SPACE, 3, seed=5) != design(SPACE, 3, seed=6)
+    assert [plan.role for plan in planned[:2]] == ["warm-up", "reference"]
+
+
+def test_summaries_leave_warm_ups_out() -> None:
+    trials = Machine(2, 0.1).trials(SPACE, Volume(16e6, 160_000), 3)
+    slow = replace(trials[0], seconds=1e6)
+    found = summarise([slow, *trials[1:]])
+    assert len(found) == SPACE.size
+    assert all(s.low <= s.median <= s.high < 1e5 for s in found)
+    assert [s.median for s in found] == sorted(s.median for s in found)
+    assert drift(trials) is not None
+    assert bootstrap_median([1.0, 3.0]) == (1.0, 2.0, 3.0)
+
+
+@given(st.lists(st.tuples(st.integers(1, 6), st.integers(1, 6)), min_size=1, max_size=30))
+def test_the_frontier_is_what_nothing_beats(points: list[tuple[int, int]]) -> None:
+    seconds, cost = zip(*points, strict=True)
+    mask = on_frontier(seconds, cost)
+    for index, (t, c) in enumerate(points):
+        beaten = any(a <= t and b <= c and (a, b) != (t, c) for a, b in points)
+        twin = (t, c) in points[:index]
+        assert mask[index] == (not beaten and not twin)
+
+
+@pytest.mark.parametrize(
+    ("busy", "billed"), [(0.0, 60), (59.9, 60), (60.0, 60), (60.1, 90), (90.0, 90), (90.01, 120)]
+)
+def test_bills_keep_the_minimum_and_fill_the_step(busy: float, billed: float) -> None:
+    assert billed_seconds(Tier(per_hour=1, billing_step=30, minimum=60), busy) == billed
+
+
+def test_a_cost_has_its_items() -> None:
+    prices = Prices(machine_per_hour=3.6, tiers={"u2": Tier(per_hour=36, start_up=5)})
+    cost = cost_of(prices, "u2", busy=95, total=200)
+    assert (cost.compute, cost.machine) == pytest.approx((1.0, 0.2))
+    with pytest.raises(RequestError, match="'u8' is not in the price list"):
+        cost_of(prices, "u8", 1, 1)
+
+
+def made(streams: int, seconds: float, cost: float, spread: float = 0.1) -> Forecast:
+    draws = seconds * np.exp(spread * np.random.default_rng(1).standard_normal(400))
+    costs = np.full(400, cost)
+    low, median, high = np.quantile(draws, [0.05, 0.5, 0.95])
+    return Forecast(
+        Configuration(MIB, Packing(), 1, streams, 5_000), Span(low, median, high),
+        Span(cost, cost, cost), {"shape": median * 0.2, "load": median * 0.8}, (), False,
+        draws, costs,
+    )  # fmt: skip
+
+
+def test_choices_follow_the_limits() -> None:
+    slow, middle, fast = made(1, 100, 1.0), made(2, 60, 2.0), made(4, 40, 5.0)
+    every = [slow, middle, fast]
+
+    def chosen(limits: Limits) -> Forecast:
+        found = choose(every, limits, "crowns")
+        assert found.meets_limits
+        return found.chosen
+
+    assert chosen(Limits()) is fast
+    assert chosen(Limits(deadline=200)) is slow
+    assert chosen(Limits(deadline=80)) is middle
+    # 105 s is above the slow one's median but below its 90 % chance.
+    assert chosen(Limits(deadline=105)) is middle
+    assert chosen(Limits(deadline=105, confidence=0.6)) is slow
+    assert chosen(Limits(budget=3.0)) is middle
+    assert chosen(Limits(deadline=80, budget=3.0)) is middle
+    none = choose(every, Limits(deadline=20), "crowns")
+    assert (none.meets_limits, none.chosen) == (False, fast)
+    assert "No configuration ends in 20.0 s" in none.reasons[0]
+
+
+def test_reasons_name_what_binds_and_what_comes_next() -> None:
+    found = choose([made(1, 100, 1.0), made(2, 60, 2.0)], Limits(deadline=200), "crowns")
+    why, binds, runner_up = found.reasons
+    assert "cheapest of the 2 of 2" in why
+    assert "load phase binds, with 80%" in binds
+    assert "load streams at 2" in binds
+    assert "cost 1.000 crowns more" in runner_up
+
+
+def test_configurations_survive_json_and_spaces_refuse_nonsense() -> None:
+    for configuration in itertools.islice(SPACE.grid(), 5):
+        assert Configuration.from_json(configuration.as_json()) == configuration
+    assert SPACE.size == 48
+    for wrong in ({"part_size": (10,)}, {"load_streams": (0,)}, {"packing": ()}):
+        with pytest.raises(RequestError):
+            replace(SPACE, **wrong)

@@ -1,0 +1,120 @@
+"""Record boundaries: the fast way, the slow way and a plain automaton must agree on any text."""
+
+from __future__ import annotations
+
+import csv
+import io
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from splarn.core.errors import OutsideError
+from splarn.core.layout import Dialect
+from splarn.core.pool import Inline
+from splarn.core.ranges import cut_ranges
+from splarn.core.records import BOM, _walk, quoted_after, record_chunks, scan
+
+PLAIN = Dialect(header=False)
+PIECES = st.sampled_from(
+    [b'"', b'""', b",", b"\n", b"\r\n", b"\r", b"a", b"7", b"\0", "é€".encode(), b'"x"', b"\n\n"]
+)
+HOSTILE = st.lists(PIECES, max_size=60).map(b"".join)
+
+
+def plain_ends(data: bytes, quoted: bool = False) -> tuple[list[int], bool]:
+    """The definition, byte by byte: a quote opens only at a field's start."""
+    ends = []
+    at_start, at = not quoted, 0
+    while at < len(data):
+        byte = data[at : at + 1]
+        if quoted:
+            if byte == b'"':
+                if data[at + 1 : at + 2] == b'"':
+                    at += 1
+                else:
+                    quoted = False
+        elif byte == b'"' and at_start:
+            quoted, at_start = True, False
+        elif byte == b"\n":
+            ends.append(at + 1)
+            at_start = True
+        else:
+            at_start = byte == b","
+        at += 1
+    return ends, quoted
+
+
+@settings(max_examples=400)
+@given(HOSTILE, st.booleans())
+def test_fast_slow_and_plain_agree(data: bytes, quoted: bool) -> None:
+    ends, state = plain_ends(data, quoted)
+    for found in (scan(data, PLAIN, quoted), _walk(data, PLAIN, quoted)):
+        assert found.ends.tolist() == ends
+        assert found.quoted == state
+    assert quoted_after(data, PLAIN, quoted) in (state, None)
+
+
+@settings(max_examples=300)
+@given(HOSTILE, st.integers(1, 40), st.integers(1, 40))
+def test_chunks_rejoin_to_the_records(data: bytes, block: int, size: int) -> None:
+    blocks = [data[at : at + block] for at in range(0, len(data), block)]
+    chunks = list(record_chunks(blocks, PLAIN, size, where="text"))
+    ends, _ = plain_ends(data)
+    edges = [0, *ends, *([len(data)] if not ends or ends[-1] != len(data) else [])]
+    records = [data[a:b] for a, b in pairwise(edges)]
+    kept = [record for record in records if record not in (b"", b"\n", b"\r\n", b"\r")]
+    got = b"".join(piece for chunk in chunks for piece in chunk.pieces(slice(None)))
+    expected = b"".join(kept)
+    assert got == (expected if expected.endswith(b"\n") or not expected else expected + b"\n")
+    assert sum(chunk.rows for chunk in chunks) == len(kept)
+    seen = 0
+    for chunk in chunks:
+        assert chunk.row == seen
+        assert data[chunk.offset : chunk.offset + len(chunk.data)] == chunk.data
+        assert chunk.line == data[: chunk.offset].count(b"\n")
+        seen += chunk.rows
+
+
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(HOSTILE, st.integers(1, 50), st.booleans())
+def test_ranges_tile_a_file_at_record_starts(
+    tmp_path: Path, data: bytes, size: int, marked: bool
+) -> None:
+    path = tmp_path / "hostile.csv"
+    path.write_bytes(BOM + data if marked else data)
+    shift = len(BOM) if marked else 0
+    starts = {shift, *(end + shift for end in plain_ends(data)[0])}
+    found = cut_ranges(path, "none", PLAIN, size, Inline())
+    assert found[0].start == 0
+    assert found[-1].end in (None, path.stat().st_size)
+    for before, after in pairwise(found):
+        assert before.end == after.start
+        assert after.start in starts
+
+
+@given(st.lists(st.lists(st.text(), min_size=2, max_size=4), max_size=12))
+def test_what_the_standard_writer_writes_is_read_as_so_many_records(rows: list[list[str]]) -> None:
+    text = io.StringIO()
+    csv.writer(text, lineterminator="\n", quoting=csv.QUOTE_ALL).writerows(rows)
+    data = text.getvalue().encode("utf-8", errors="replace")
+    assert sum(c.rows for c in record_chunks([data], PLAIN, where="text")) == len(rows)
+
+
+def test_header_mark_and_lines_are_counted() -> None:
+    data = BOM + b'"a","b"\n1,"x\ny"\n\n2,z'
+    (chunk,) = record_chunks([data], Dialect(), where="text")
+    assert chunk.rows == 2
+    assert [chunk.line_of(index) for index in range(2)] == [2, 5]
+    assert chunk.pieces(slice(None)) == [b'1,"x\ny"\n', b"2,z\n"]
+
+
+def test_a_quote_left_open_is_told_rather_than_read_into_memory(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr("splarn.core.records.MAX_RECORD", 5000)
+    blocks = [b'1,"never closed\n', *[b"2,x\n" * 100] * 40]
+    with pytest.raises(OutsideError, match="never closed"):
+        list(record_chunks(blocks, PLAIN, 1000, where="a.csv"))

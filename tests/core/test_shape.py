@@ -1,0 +1,172 @@
+"""Parts: whatever the files and the part size, they hold every record once."""
+
+from __future__ import annotations
+
+import gzip
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from splarn.core.codecs import CODECS, Packing, codec_of, read_blocks
+from splarn.core.errors import OutsideError, RequestError
+from splarn.core.files import content_hash
+from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.pool import Inline, Pools
+from splarn.core.shape import Manifest, read_manifest
+from splarn.core.shape.manifest import MANIFEST, UNFINISHED
+from splarn.core.shape.shaper import shape
+from splarn.core.shape.verify import verify_parts
+from splarn.demo.scenario import Delivery
+
+TEXT = Layout("text", Dialect(header=False), (Field("a"), Field("b")))
+FIELD = st.text(alphabet='ab,"\n\ré€', max_size=8).map(
+    lambda text: '"' + text.replace('"', '""') + '"' if set(text) & set(',"\n\r') else text
+)
+RECORD = st.tuples(FIELD, FIELD).map(lambda pair: f"x{pair[0]},{pair[1]}\n".replace('x"', '"'))
+CONTENT = st.lists(RECORD, min_size=1, max_size=30).map("".join)
+PACKINGS = st.sampled_from([Packing(), Packing("gzip", 1), Packing("gzip", 6), Packing("zstd", 1)])
+
+
+def unpacked(manifest: Manifest) -> bytes:
+    return b"".join(
+        block
+        for part in manifest.parts
+        for block in read_blocks(manifest.folder / part.path, part.codec)
+    )
+
+
+@settings(max_examples=80, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.lists(CONTENT, min_size=1, max_size=4), PACKINGS, PACKINGS, st.integers(60, 400))
+def test_any_files_are_cut_and_rejoined(
+    tmp_path_factory: pytest.TempPathFactory,
+    contents: list[str],
+    before: Packing,
+    after: Packing,
+    size: int,
+) -> None:
+    folder = tmp_path_factory.mktemp("shape")
+    paths = []
+    for number, content in enumerate(contents):
+        path = folder / f"in-{number}"
+        packer = CODECS[before.codec].packer(before.level)
+        path.write_bytes(packer.compress(content.encode()) + packer.flush())
+        paths.append(path)
+    made = shape(paths, TEXT, folder / "parts", size, after, Inline())
+    manifest = read_manifest(folder / "parts")
+    assert [part.path for part in manifest.parts] == [part.path for part in made.manifest.parts]
+    assert unpacked(manifest) == "".join(contents).encode()
+    assert verify_parts(manifest, False, Inline()) == []
+    assert all(part.raw_bytes <= size + 60 for part in manifest.parts)
+    for part in manifest.parts:
+        path = manifest.folder / part.path
+        assert (path.stat().st_size, content_hash(path)) == (part.bytes, part.hash)
+
+
+def test_workers_make_the_same_parts(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:
+    with Pools() as pools:
+        made = [
+            shape(
+                delivery.paths,
+                layout,
+                tmp_path / str(workers),
+                100_000,
+                Packing("zstd", 1),
+                pools.of(workers),
+            ).manifest
+            for workers in (1, 2)
+        ]
+    assert unpacked(made[0]) == unpacked(made[1])
+    assert [part.hash for part in made[0].parts] == [part.hash for part in made[1].parts]
+    assert made[0].rows == delivery.rows
+    header = (",".join(layout.names) + "\n").encode()
+    whole = b"".join(path.read_bytes().removeprefix(header) for path in delivery.paths)
+    assert unpacked(made[0]) == whole
+    assert not made[0].layout.dialect.header
+
+
+def test_verify_sees_a_changed_part_and_a_missing_range(
+    delivery: Delivery, layout: Layout, tmp_path: Path
+) -> None:
+    manifest = shape(
+        delivery.paths, layout, tmp_path / "parts", 400_000, Packing(), Inline()
+    ).manifest
+    assert verify_parts(manifest, True, Inline()) == []
+    first = manifest.folder / manifest.parts[0].path
+    first.write_bytes(first.read_bytes().replace(b"LK-", b"LQ-", 1))
+    (found,) = verify_parts(manifest, True, Inline())
+    assert "hash differs" in found
+    short = Manifest(manifest.folder, manifest.layout, manifest.parts[1:])
+    assert any("not held once" in text for text in verify_parts(short, True, Inline()))
+
+
+def test_a_folder_in_use_is_left_alone(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:
+    def make(folder: Path, **options: bool) -> None:
+        shape(delivery.paths[3:4], layout, folder, 9999, Packing(), Inline(), **options)
+
+    make(tmp_path / "parts")
+    with pytest.raises(RequestError, match="--again"):
+        make(tmp_path / "parts")
+    make(tmp_path / "parts", again=True)
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "notes.txt").write_text("keep me")
+    with pytest.raises(RequestError, match="other files"):
+        make(tmp_path / "mine")
+    assert (tmp_path / "mine" / "notes.txt").read_text() == "keep me"
+
+
+def test_a_failed_shape_leaves_nothing_and_a_killed_one_is_marked(
+    delivery: Delivery, layout: Layout, tmp_path: Path
+) -> None:
+    broken = tmp_path / "broken.csv.gz"
+    broken.write_bytes(gzip.compress(delivery.paths[0].read_bytes())[:-4000])
+    parts = tmp_path / "parts"
+    with pytest.raises(OutsideError, match="cut short"):
+        shape([broken], layout, parts, 50_000, Packing(), Inline())
+    assert list(parts.iterdir()) == []
+    # What a kill leaves behind: parts without a manifest, and the mark.
+    (parts / "part-00001.csv").write_text("half")
+    (parts / UNFINISHED).write_text("")
+    with pytest.raises(RequestError, match="unfinished"):
+        read_manifest(parts)
+    shape(delivery.paths, layout, parts, 900_000, Packing(), Inline())
+    assert (parts / MANIFEST).exists()
+    assert not (parts / UNFINISHED).exists()
+
+
+def test_a_part_must_hold_a_record(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:
+    with pytest.raises(RequestError, match="smaller than a record"):
+        shape(delivery.paths, layout, tmp_path / "parts", 20, Packing(), Inline())
+    assert not (tmp_path / "parts").exists()
+    late = tmp_path / "late.csv"
+    late.write_bytes(b"1,a\n" * 400_000 + b'2,"' + b"long " * 1000 + b'"\n')
+    with pytest.raises(RequestError, match="smaller than a record"):
+        shape([late], TEXT, tmp_path / "parts", 2000, Packing(), Inline())
+
+
+def test_several_frames_in_one_file_are_read_through(tmp_path: Path) -> None:
+    for name, codec in CODECS.items():
+        if name == "none":
+            continue
+        frames = []
+        for text in (b"1,a\n", b"2,b\n"):
+            packer = codec.packer(codec.default_level)
+            frames.append(packer.compress(text) + packer.flush())
+        path = tmp_path / name
+        path.write_bytes(b"".join(frames))
+        assert codec_of(path) == name
+        assert b"".join(read_blocks(path, name)) == b"1,a\n2,b\n"
+        assert b"".join(read_blocks(path, name, 2, 6)) == b"a\n2,"
+        path.write_bytes(frames[0] + frames[1][:-3])
+        with pytest.raises(OutsideError, match="cut short"):
+            list(read_blocks(path, name))
+        path.write_bytes(frames[0][:4] + b"\xee" * 40)
+        with pytest.raises(OutsideError, match=r"damaged|cut short"):
+            list(read_blocks(path, name))
+
+
+@pytest.mark.parametrize("text", ["rar", "gzip:0", "zstd:x", "none:1"])
+def test_packings_that_are_none(text: str) -> None:
+    with pytest.raises(RequestError):
+        Packing.parse(text)
