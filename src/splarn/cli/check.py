@@ -56,16 +56,15 @@ def check(
     )
     if result.bad:
         out.table(
-            ["fault", "field", "rows"],
+            ["fault", "field", ">rows"],
             (
                 (kind, field or "whole record", show_count(count))
                 for (kind, field), count in result.kinds.most_common()
             ),
-            left=2,
         )
         shown = result.faults[:show]
         out.table(
-            ["file", "line", "field", "found", "why"],
+            ["file", ">line", "field", "found", "why"],
             (
                 (
                     Path(fault.path).name,
@@ -76,7 +75,6 @@ def check(
                 )
                 for fault in shown
             ),
-            left=5,
         )
         if result.bad > len(shown):
             out.say(f"… and {show_count(result.bad - len(shown))} more (--show N lists more).")

@@ -64,7 +64,6 @@ def layout(
             (field.name, field.describe(), "no" if field.required else "yes")
             for field in found.fields
         ),
-        left=3,
     )
     for note in inferred.notes:
         out.note(f"{note}.")

@@ -64,7 +64,7 @@ def show_forecasts(
 
     levers = varying(out, [entry.configuration for entry in forecasts])
     out.table(
-        ["", *levers.values(), "time", "90 % interval", "cost", "frontier"],
+        ["", *levers.values(), ">time", ">90 % interval", ">cost", "frontier"],
         (
             (
                 "→" if entry is chosen else "",
@@ -94,10 +94,17 @@ def varying(out: Output, configurations: Sequence[Configuration]) -> dict[str, s
         if all(getattr(one, lever) == getattr(first, lever) for one in configurations)
     }
     if len(configurations) == 1:
-        return dict(LEVERS)
+        return dict(zip(LEVERS, map(_column, LEVERS), strict=True))
     if alike:
         same = ", ".join(
             f"{LEVERS[lever]} {first.show(lever)}" for lever in LEVERS if lever in alike
         )
         out.say(f"The same for all: {same}.")
-    return {lever: name for lever, name in LEVERS.items() if lever not in alike}
+    return {lever: _column(lever) for lever in LEVERS if lever not in alike}
+
+
+def _column(lever: str) -> str:
+    """A lever's column, flush right where it is a number."""
+    from splarn.core.configuration import LEVERS
+
+    return LEVERS[lever] if lever in ("packing", "tier") else f">{LEVERS[lever]}"

@@ -58,7 +58,7 @@ def ledger(
         out.say(f"The ledger {where} has no entries yet: load or sweep something.")
     else:
         out.table(
-            ["kind", "id", "at", "what", "time"],
+            ["kind", "id", "at", "what", ">time"],
             (
                 (
                     one.kind,
@@ -69,7 +69,6 @@ def ledger(
                 )
                 for one in listed[-show:]
             ),
-            left=4,
             wrap=3,
         )
         trials = len(entries) - len(listed)

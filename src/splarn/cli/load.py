@@ -131,7 +131,7 @@ def show_parts(out: Output, record: LoadRecord) -> None:
 
     most = 8
     out.table(
-        ["part", "status", "rows", "rejected", "time"],
+        ["part", "status", ">rows", ">rejected", ">time"],
         (
             (
                 Path(part.path).name,
@@ -142,7 +142,6 @@ def show_parts(out: Output, record: LoadRecord) -> None:
             )
             for part in record.parts[:most]
         ),
-        left=2,
     )
     if len(record.parts) > most:
         out.say(f"… and {plural(len(record.parts) - most, 'more part')}.")

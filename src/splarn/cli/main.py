@@ -7,6 +7,8 @@ import os
 import sys
 from typing import Any
 
+INTERRUPTED = 130
+
 
 def main() -> None:
     """Runs the command line and exits with its code."""
@@ -28,14 +30,15 @@ def run(arguments: list[str]) -> int:
         from splarn.cli.app import app
 
         code = app(arguments, prog_name="splarn", standalone_mode=False)
+        # Typer itself turns an interrupt into this code.
+        if code == INTERRUPTED:
+            return _interrupted(as_json)
         return code if isinstance(code, int) else 0
     except SplarnError as error:
         if debug:
             raise
         return _fail(str(error), error.exit_code, as_json)
     except typer.Exit as error:
-        if isinstance(error.__cause__, KeyboardInterrupt):
-            return _interrupted(as_json)
         return error.exit_code
     except usage_error as error:
         command = error.ctx.command_path if error.ctx else "splarn"
@@ -63,7 +66,7 @@ def run(arguments: list[str]) -> int:
 
 def _interrupted(as_json: bool) -> int:
     sentence = "Interrupted; what was committed stays, and the same command goes on from there."
-    return _fail(sentence, 130, as_json)
+    return _fail(sentence, INTERRUPTED, as_json)
 
 
 def _fail(sentence: str, code: int, as_json: bool) -> int:

@@ -56,29 +56,29 @@ class Output:
         columns: Sequence[str],
         rows: Iterable[Sequence[str]],
         *,
-        left: int = 1,
         wrap: int = 0,
     ) -> None:
-        """A table; the first `left` columns are flush left, the others right.
+        """A table; columns whose name begins with `>` are flush right.
 
         Where the width does not do, the column at index `wrap` goes on in a further line.
         """
         if self.as_json:
             return
         from rich import box
+        from rich.padding import Padding
         from rich.table import Table
 
         table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="dim", show_edge=False)
         for index, column in enumerate(columns):
             table.add_column(
-                column,
-                justify="left" if index < left else "right",
+                column.removeprefix(">"),
+                justify="right" if column.startswith(">") else "left",
                 no_wrap=index != wrap,
                 overflow="fold",
             )
         for row in rows:
             table.add_row(*(_plain(cell) for cell in row))
-        self.out.print(table)
+        self.out.print(Padding(table, (1, 0, 1, 2), expand=False))
 
     def document(self, document: dict[str, Any]) -> None:
         """The JSON document of the command; nothing without `--json`."""

@@ -137,7 +137,7 @@ def _show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
             compared(cost["median"], record.cost.total),
         )
     )
-    out.table(["", "forecast", "90 %", "actual", "actual − forecast"], rows)
+    out.table(["", ">forecast", ">90 % interval", ">actual", ">off by"], rows)
     if record.error_pct is None:
         out.note("This run went on with earlier work, so its time cannot be held to the forecast.")
     elif seconds["low"] <= record.seconds <= seconds["high"]:

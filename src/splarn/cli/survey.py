@@ -41,7 +41,7 @@ def survey(
         return "?" if rows is None else f"{'' if sure else '~'}{show_count(rows)}"
 
     out.table(
-        ["file", "size", "codec", "rows", "findings"],
+        ["file", ">size", "codec", ">rows", ">findings"],
         (
             (
                 file.path,

@@ -169,7 +169,7 @@ def _show(out: Output, trials: list[Trial], stopped: str) -> None:
     most = 12
     levers = varying(out, [summary.configuration for summary in summaries])
     out.table(
-        [*levers.values(), "time", "range", "shape", "load", "finish"],
+        [*levers.values(), ">time", ">range", ">shape", ">load", ">finish"],
         (
             (
                 *(summary.configuration.show(lever) for lever in levers),
