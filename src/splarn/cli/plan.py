@@ -122,18 +122,10 @@ def plan(
     (out.head if choice.meets_limits else out.bad)(str(chosen.configuration))
     for reason in choice.reasons:
         out.say(reason)
-    beside = sorted(
-        {id(one): one for one in (chosen, *_front(found))}.values(),
-        key=lambda one: one.seconds.median,
-    )
-    show_forecasts(out, beside[:8], prices.currency, chosen)
+    show_forecasts(out, choice.ranked[:5], prices.currency, chosen)
     out.say(f"Wrote {out_file}; `splarn run {out_file}` carries it out.")
     out.document(document)
     return 0 if choice.meets_limits else 1
-
-
-def _front(found: list) -> list:  # type: ignore[type-arg]
-    return [one for one in found if one.on_frontier]
 
 
 def keep_secrets_out(target: str) -> None:

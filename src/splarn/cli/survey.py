@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from collections import Counter
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths
+
+if TYPE_CHECKING:
+    from splarn.cli.output import Output
+    from splarn.core.survey import Catalogue, SourceFile
 
 
 def survey(
@@ -15,67 +20,128 @@ def survey(
         bool, typer.Option("--exact", help="Read every byte: exact rows and content ids.")
     ] = False,
     layout: LayoutFile = None,
+    name: Annotated[
+        str | None,
+        typer.Option("--name", metavar="PATTERN", help="Only files whose name is like this."),
+    ] = None,
+    larger: Annotated[
+        str | None, typer.Option("--larger", metavar="SIZE", help="Only files of at least this.")
+    ] = None,
+    smaller: Annotated[
+        str | None, typer.Option("--smaller", metavar="SIZE", help="Only files of at most this.")
+    ] = None,
+    newer: Annotated[
+        str | None,
+        typer.Option("--newer", metavar="AGE", help="Only files changed within this, as 2d."),
+    ] = None,
+    older: Annotated[
+        str | None,
+        typer.Option("--older", metavar="AGE", help="Only files not changed within this."),
+    ] = None,
+    part_size: Annotated[
+        str, typer.Option("--part-size", metavar="SIZE", help="Part size you have in mind.")
+    ] = "64MiB",
+    streams: Annotated[
+        int, typer.Option("--streams", metavar="N", min=1, help="Load streams you have in mind.")
+    ] = 4,
+    show: Annotated[
+        int, typer.Option("--show", metavar="N", help="Files to list, the largest first.")
+    ] = 20,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
     """Take stock of files: size, codec, rows, and what in them will matter.
 
-    Example: [bold]splarn survey deliveries/ --exact[/bold]
+    Example: [bold]splarn survey deliveries/ --newer 1d --part-size 64MiB --streams 4[/bold]
     """
-    from pathlib import Path
-
     from splarn.cli.context import Context
+    from splarn.core.errors import RequestError
+    from splarn.core.files import Only
     from splarn.core.layout.descriptor import read_layout
+    from splarn.core.survey import Intended
     from splarn.core.survey import survey as take_stock
-    from splarn.core.units import plural, show_count, show_size
+    from splarn.core.units import parse_duration, parse_size, show_count, show_size
 
     context = Context(job, as_json)
     out = context.out
     given = layout or (
         context.job.folder / context.job.source.layout if context.job.source.layout else None
     )
-    known = read_layout(given) if given and Path(given).exists() else None
-    found = take_stock(context.paths(paths), known, exact, out.progress())
+    known = read_layout(given) if given and (layout or given.exists()) else None
+    only = Only(
+        name,
+        None if larger is None else parse_size(larger),
+        None if smaller is None else parse_size(smaller),
+        None if newer is None else parse_duration(newer),
+        None if older is None else parse_duration(older),
+    )
+    files = [path for path in context.paths(paths) if only.keeps(path)]
+    if not files:
+        raise RequestError("No file is left by --name, --larger, --smaller, --newer and --older.")
+    intended = Intended(parse_size(part_size), streams)
+    found = take_stock(files, known, exact, intended, out.progress())
 
-    def rows_of(rows: int | None, sure: bool) -> str:
-        return "?" if rows is None else f"{'' if sure else '~'}{show_count(rows)}"
+    def rows_of(file: SourceFile) -> str:
+        return "?" if file.rows is None else f"{'' if file.rows_exact else '~'}{file.rows:,}"
 
+    listed = sorted(found.files, key=lambda file: -file.bytes)[:show]
+    if len(found.files) <= show:
+        listed = list(found.files)
     out.table(
-        ["file", ">size", "codec", ">rows", ">findings"],
+        ["file", ">size", "codec", "format", ">columns", ">rows", ">bytes a row", "findings"],
         (
             (
                 file.path,
                 show_size(file.bytes),
                 file.codec,
-                rows_of(file.rows, file.rows_exact),
-                str(len(file.findings) or ""),
+                file.format,
+                str(file.columns or ""),
+                rows_of(file),
+                f"{file.row_bytes:,.0f}" if file.row_bytes else "",
+                ", ".join(dict.fromkeys(finding.kind for finding in file.findings)),
             )
-            for file in found.files
+            for file in listed
         ),
     )
-    sure = all(file.rows_exact for file in found.files)
-    out.say(
-        f"{plural(len(found.files), 'file')}, {show_size(found.bytes)}, "
-        f"{rows_of(found.rows, sure)} rows"
-        + ("." if sure else " (~ estimated from samples; --exact counts them).")
-    )
-    for finding in found.findings:
+    if len(listed) < len(found.files):
+        out.say(f"… and {len(found.files) - len(listed):,} smaller files.")
+    _say_totals(out, found)
+    for finding in found.findings[:show]:
         out.note(f"{finding.kind}: {finding.message}.")
-    out.document(
-        {
-            "files": [
-                {
-                    "path": file.path,
-                    "bytes": file.bytes,
-                    "codec": file.codec,
-                    "rows": file.rows,
-                    "rows_exact": file.rows_exact,
-                    "content_id": file.content_id,
-                    "findings": [finding.__dict__ for finding in file.findings],
-                }
-                for file in found.files
-            ],
-            "totals": {"files": len(found.files), "bytes": found.bytes, "rows": found.rows},
-            "findings": [finding.__dict__ for finding in found.findings],
-        }
-    )
+    if len(found.findings) > show:
+        kinds = Counter(finding.kind for finding in found.findings)
+        rest = ", ".join(f"{show_count(count)} {kind}" for kind, count in kinds.most_common())
+        out.note(f"{len(found.findings) - show:,} more; in all {rest} (--show N, or --json).")
+    out.document(_document(found))
+
+
+def _say_totals(out: Output, found: Catalogue) -> None:
+    from splarn.core.units import plural, show_count, show_size
+
+    if found.rows is None:
+        rows = "rows unknown, since a file is damaged"
+    elif all(file.rows_exact for file in found.files):
+        rows = f"{show_count(found.rows)} rows"
+    else:
+        low, high = found.rows_bounds
+        rows = (
+            f"about {show_count(found.rows)} rows (between {show_count(low)} and "
+            f"{show_count(high)}; --exact counts them)"
+        )
+    out.say(f"{plural(len(found.files), 'file')}, {show_size(found.bytes)}, {rows}.")
+
+
+def _document(found: Catalogue) -> dict[str, Any]:
+    plain = (
+        "path", "bytes", "codec", "format", "encoding", "line_end", "columns", "rows", "rows_low",
+        "rows_high", "rows_exact", "raw_bytes", "row_bytes", "content_id", "modified", "splittable",
+    )  # fmt: skip
+    return {
+        "files": [
+            {key: getattr(file, key) for key in plain}
+            | {"findings": [finding.__dict__ for finding in file.findings]}
+            for file in found.files
+        ],
+        "totals": {"files": len(found.files), "bytes": found.bytes, "rows": found.rows},
+        "findings": [finding.__dict__ for finding in found.findings],
+    }

@@ -9,7 +9,7 @@ from typing import Any
 
 from splarn.core.codecs import Packing
 from splarn.core.errors import RequestError
-from splarn.core.units import exact_size, show_count
+from splarn.core.units import exact_size, plural, show_count
 
 LEVERS = {
     "part_size": "part size",
@@ -70,9 +70,10 @@ class Configuration:
         return str(value)
 
     def __str__(self) -> str:
+        batch = f"{self.batch_rows:,} rows a batch" if self.batch_rows else "a batch a part"
         return (
-            f"{self.show('part_size')} parts, {self.packing}, {self.workers} workers, "
-            f"{self.load_streams} streams, {self.show('batch_rows')} rows a batch, {self.tier}"
+            f"{self.show('part_size')} parts, {self.packing}, {plural(self.workers, 'worker')}, "
+            f"{plural(self.load_streams, 'stream')}, {batch}, {self.tier}"
         )
 
 

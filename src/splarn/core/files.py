@@ -5,8 +5,11 @@ from __future__ import annotations
 import errno
 import glob
 import os
+import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
+from fnmatch import fnmatch
 from pathlib import Path
 
 from splarn.core.errors import OutsideError, RequestError
@@ -54,6 +57,33 @@ def _prune(folders: list[str]) -> bool:
 
 def _is_data(name: str) -> bool:
     return not name.startswith(".") and not name.endswith((".json", ".toml", ".md", ASIDE))
+
+
+@dataclass(frozen=True)
+class Only:
+    """A filter of files by name pattern, size in bytes, and seconds since the last change."""
+
+    name: str | None = None
+    larger: int | None = None
+    smaller: int | None = None
+    newer: float | None = None
+    older: float | None = None
+
+    def keeps(self, path: Path) -> bool:
+        """Whether a file passes. Raises OutsideError when it is gone."""
+        if self.name is not None and not fnmatch(path.name, self.name):
+            return False
+        if (self.larger, self.smaller, self.newer, self.older) == (None,) * 4:
+            return True
+        with outside(f"Looking at {path}"):
+            status = path.stat()
+        age = time.time() - status.st_mtime
+        return (
+            (self.larger is None or status.st_size >= self.larger)
+            and (self.smaller is None or status.st_size <= self.smaller)
+            and (self.newer is None or age <= self.newer)
+            and (self.older is None or age >= self.older)
+        )
 
 
 @contextmanager

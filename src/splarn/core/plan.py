@@ -45,14 +45,19 @@ class Limits:
 class Choice:
     """The chosen forecast. `chance` is that of keeping all limits; None without limits.
 
-    `reasons` are sentences; `runner_up` is the next best configuration, if there is one.
+    `reasons` are sentences; `ranked` are the configurations that keep the limits, best first.
     """
 
     chosen: Forecast
     meets_limits: bool
     chance: float | None
     reasons: tuple[str, ...]
-    runner_up: Forecast | None
+    ranked: tuple[Forecast, ...]
+
+    @property
+    def runner_up(self) -> Forecast | None:
+        """The next best configuration, if there is one."""
+        return self.ranked[1] if len(self.ranked) > 1 else None
 
 
 @dataclass(frozen=True)
@@ -104,14 +109,13 @@ def choose(forecasts: Sequence[Forecast], limits: Limits, currency: str) -> Choi
         ranked = _ranked(keeping, limits)
     chosen = ranked[0]
     chance = _chance(chosen, limits)
-    runner_up = ranked[1] if len(ranked) > 1 else None
     reasons = (
         _why(chosen, limits, chance, bool(keeping), len(keeping), len(forecasts), currency),
         _what_binds(chosen, forecasts),
-        *([_next_best(chosen, runner_up, currency)] if runner_up else []),
+        *([_next_best(chosen, ranked[1], currency)] if len(ranked) > 1 else []),
         *([_extrapolated(chosen)] if chosen.extrapolated else []),
     )
-    return Choice(chosen, bool(keeping), chance, reasons, runner_up)
+    return Choice(chosen, bool(keeping), chance, reasons, tuple(ranked))
 
 
 def _chance(forecast: Forecast, limits: Limits) -> float | None:
@@ -178,7 +182,7 @@ def _why(
     if not kept:
         return (
             f"No configuration ends {wanted} with a chance of {limits.confidence:.0%}; this one "
-            f"comes closest with {chance:.0%}: {takes}."
+            f"comes closest with {chance:.1%}: {takes}."
         )
     quality = "cheapest" if limits.deadline is not None else "fastest"
     return (

@@ -128,6 +128,15 @@ def _after_newline(path: Path, point: int) -> int:
     return point
 
 
+def aligned_stretch(path: Path, start: int, size: int) -> bytes:
+    """So many bytes from the first newline at or after `start` on.
+
+    Raises OutsideError when the file cannot be read.
+    """
+    data = b"".join(read_blocks(path, "none", start, start + size))
+    return data[data.find(b"\n") + 1 :]
+
+
 def _whole_lines(path: Path, start: int, end: int) -> Iterator[bytes]:
     pending = b""
     for block in read_blocks(path, "none", start, end, BLOCK):

@@ -1,0 +1,190 @@
+"""The catalogue of all source files, with what shows only when they are held against each other."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter, defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from splarn.core.errors import OutsideError
+from splarn.core.layout import Layout
+from splarn.core.progress import Progress, Silent
+from splarn.core.survey.facts import DELIMITED, Finding, SourceFile
+from splarn.core.survey.fit import Intended, fit_findings
+from splarn.core.survey.look import content_id_of, look_at
+
+# A file changed this recently may still be on its way; it is looked at again after a pause.
+FRESH = 60.0
+PAUSE = 0.4
+
+__all__ = ["Catalogue", "Finding", "SourceFile", "survey"]
+
+
+@dataclass(frozen=True)
+class Catalogue:
+    """All source files with their findings; `findings` are those of files and of the whole."""
+
+    files: tuple[SourceFile, ...]
+    findings: tuple[Finding, ...]
+
+    @property
+    def bytes(self) -> int:
+        """Bytes on disk."""
+        return sum(file.bytes for file in self.files)
+
+    @property
+    def rows(self) -> int | None:
+        """Records in all files, or None when one is unknown."""
+        counts = [file.rows for file in self.files]
+        return None if None in counts else sum(count or 0 for count in counts)
+
+    @property
+    def rows_bounds(self) -> tuple[int, int]:
+        """Between how many records there are, as far as they are known."""
+        return (
+            sum(file.rows_low or 0 for file in self.files),
+            sum(file.rows_high or 0 for file in self.files),
+        )
+
+
+def survey(
+    paths: Sequence[Path],
+    layout: Layout | None = None,
+    exact: bool = False,
+    intended: Intended | None = None,
+    progress: Progress | None = None,
+) -> Catalogue:
+    """Looks at every file, reads all of each only when `exact`, and compares them.
+
+    Raises OutsideError when a file cannot be read at all; damaged ones become findings.
+    """
+    watch = progress or Silent()
+    dialect = layout.dialect if layout else None
+    watch.start("survey", len(paths), "files")
+    begun = time.time()
+    files = []
+    for path in paths:
+        files.append(look_at(path, dialect, exact))
+        watch.advance(1)
+    watch.finish()
+    found = [finding for file in files for finding in file.findings]
+    found += _growing(files, begun)
+    files, twins = _same_content(files)
+    found += twins
+    found += _mixed(files)
+    if intended is not None:
+        found += fit_findings(files, intended)
+    return Catalogue(tuple(files), tuple(found))
+
+
+def _growing(files: Sequence[SourceFile], begun: float) -> list[Finding]:
+    fresh = [file for file in files if file.modified > begun - FRESH]
+    if not fresh:
+        return []
+    time.sleep(max(PAUSE - (time.time() - begun), 0))
+    found = []
+    for file in fresh:
+        try:
+            size = Path(file.path).stat().st_size
+        except OSError:
+            size = -1
+        if size != file.bytes:
+            what = "disappeared" if size < 0 else f"grew from {file.bytes:,} to {size:,} bytes"
+            message = (
+                f"{Path(file.path).name} {what} while it was looked at; wait until it is delivered"
+            )
+            found.append(Finding("growing", file.path, message))
+    return found
+
+
+def _same_content(files: Sequence[SourceFile]) -> tuple[list[SourceFile], list[Finding]]:
+    """Files of equal content under whatever name or codec, proven by their whole hashes.
+
+    Only files that begin alike are read to their end for it.
+    """
+    files = list(files)
+    groups: dict[str, list[SourceFile]] = defaultdict(list)
+    heads = Counter(file.content_id for file in files)
+    packed = any(file.codec != "none" for file in files)
+    for index, file in enumerate(files):
+        if not file.content_id or file.rows == 0:
+            continue
+        # A head can only be compared with heads; a packed file's twin may be plain.
+        unsure = file.content_id.startswith("head:") and (heads[file.content_id] > 1 or packed)
+        if unsure and _may_have_twin(file, files):
+            try:
+                whole = content_id_of(Path(file.path), file.codec)
+            except OutsideError as error:
+                damage = Finding("damaged", file.path, str(error).rstrip("."))
+                files[index] = replace(file, findings=(*file.findings, damage), rows=None)
+                continue
+            files[index] = file = replace(file, content_id=whole)
+        groups[file.content_id].append(file)
+    found = [
+        Finding(
+            "same-content",
+            group[-1].path,
+            f"{_names(group)} hold the same content; load one of them, or its rows will be in the "
+            f"table {len(group)} times",
+        )
+        for group in groups.values()
+        if len(group) > 1 and not group[0].content_id.startswith("head:")
+    ]
+    return files, found
+
+
+def _may_have_twin(file: SourceFile, files: Sequence[SourceFile]) -> bool:
+    return any(
+        other is not file
+        and other.content_id
+        and other.head_line == file.head_line
+        and (other.codec != file.codec or other.bytes == file.bytes)
+        for other in files
+    )
+
+
+def _names(group: Sequence[SourceFile]) -> str:
+    names = [Path(file.path).name for file in group[:4]]
+    if len(group) > 4:
+        return f"{', '.join(names)} and {len(group) - 4:,} more"
+    return f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def _mixed(files: Sequence[SourceFile]) -> list[Finding]:
+    """Files of other columns or another header than most."""
+    filled = [file for file in files if file.format == DELIMITED and file.rows and file.columns]
+    if len(filled) < 2:
+        return []
+    found = []
+    usual = Counter(file.columns for file in filled).most_common(1)[0][0]
+    like = next(file for file in filled if file.columns == usual)
+    for file in filled:
+        if file.columns != usual:
+            message = (
+                f"{Path(file.path).name} has {file.columns} columns where "
+                f"{Path(like.path).name} has {usual}; survey and load each kind apart"
+            )
+            found.append(Finding("mixed-columns", file.path, message))
+    headers = Counter(file.head_line for file in filled if file.columns == usual)
+    if len(headers) > 1:
+        common = headers.most_common(1)[0][0]
+        like = next(file for file in filled if file.head_line == common)
+        for file in filled:
+            if file.columns == usual and file.head_line != common:
+                what = "another header than" if file.head_line else "no header, unlike"
+                message = (
+                    f"{Path(file.path).name} has {what} {Path(like.path).name}; survey and load "
+                    "each kind apart"
+                )
+                found.append(Finding("mixed-headers", file.path, message))
+    formats = Counter(file.format for file in files if file.rows)
+    if len(formats) > 1:
+        kinds = ", ".join(f"{count:,} {kind}" for kind, count in formats.most_common())
+        found.append(
+            Finding(
+                "mixed-formats", None, f"the files are of several formats: {kinds}; load each apart"
+            )
+        )
+    return found
