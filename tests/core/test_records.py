@@ -11,11 +11,12 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from splarn.core.bitmaps import quoted_after, tally
 from splarn.core.errors import OutsideError
 from splarn.core.layout import Dialect
 from splarn.core.pool import Inline
 from splarn.core.ranges import cut_ranges
-from splarn.core.records import BOM, _walk, quoted_after, record_chunks, scan
+from splarn.core.records import BOM, _walk, line_blocks, record_chunks, scan
 
 PLAIN = Dialect(header=False)
 PIECES = st.sampled_from(
@@ -54,7 +55,8 @@ def test_fast_slow_and_plain_agree(data: bytes, quoted: bool) -> None:
     for found in (scan(data, PLAIN, quoted), _walk(data, PLAIN, quoted)):
         assert found.ends.tolist() == ends
         assert found.quoted == state
-    assert quoted_after(data, PLAIN, quoted) in (state, None)
+    if data:
+        assert quoted_after(data, PLAIN)[int(quoted)] in (state, None)
 
 
 @settings(max_examples=300)
@@ -76,6 +78,36 @@ def test_chunks_rejoin_to_the_records(data: bytes, block: int, size: int) -> Non
         assert data[chunk.offset : chunk.offset + len(chunk.data)] == chunk.data
         assert chunk.line == data[: chunk.offset].count(b"\n")
         seen += chunk.rows
+
+
+@settings(max_examples=300)
+@given(HOSTILE, st.integers(1, 40))
+def test_blocks_of_lines_hold_the_same_bytes_and_count_the_same_records(
+    data: bytes, block: int
+) -> None:
+    blocks = [data[at : at + block] for at in range(0, len(data), block)]
+    chunks = list(record_chunks(blocks, PLAIN, 10, where="text"))
+    quick = list(line_blocks(iter(blocks), PLAIN, "text"))
+    expected = b"".join(piece for chunk in chunks for piece in chunk.pieces(slice(None)))
+    assert b"".join(piece for piece, _, _ in quick) == expected
+    assert sum(rows for _, rows, _ in quick) == sum(chunk.rows for chunk in chunks)
+    edges = max((longest for _, _, longest in quick), default=0)
+    assert edges <= max((chunk.longest() for chunk in chunks), default=0)
+
+
+@settings(max_examples=300)
+@given(HOSTILE, st.integers(0, 150), st.booleans())
+def test_bitmaps_count_what_positions_count(data: bytes, filler: int, quoted: bool) -> None:
+    data = b"7,a\n" * filler + data
+    found = tally(data, PLAIN, quoted) if data else None
+    slow = scan(data, PLAIN, quoted)
+    assert (found is None) == (slow.stray or not data)
+    if found is not None:
+        ends = slow.ends.tolist()
+        assert (found.rows, found.quoted) == (len(ends), slow.quoted)
+        assert (found.first_end, found.last_end) == ((ends[0], ends[-1]) if ends else (0, 0))
+        touching = data.startswith((b"\n", b"\r\n")) or b"\n\n" in data or b"\n\r\n" in data
+        assert found.blank == touching
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])

@@ -59,9 +59,10 @@ def test_plain_facts(tmp_path: Path) -> None:
     )  # fmt: skip
     assert (b.encoding, b.line_end) == ("utf-8-sig", "\r\n")
     assert c.encoding == "not utf-8"
-    assert [file.rows for file in found.files] == [2000] * 3
-    assert a.rows_exact
-    assert a.row_bytes == pytest.approx(len(TEXT) / 2000)
+    for file in found.files:
+        assert file.rows_low <= 2000 <= file.rows_high  # type: ignore[operator]
+    assert [file.rows for file in survey(find_files([tmp_path]), exact=True).files] == [2000] * 3
+    assert a.row_bytes == pytest.approx(len(TEXT) / 2000, rel=0.1)
     assert a.modified == 1e9
     assert kinds(found) == []
 
@@ -71,7 +72,6 @@ def test_what_the_name_says_and_what_the_content_is(tmp_path: Path) -> None:
     assert kinds(found) == ["codec-mismatch"] * 2
     assert "a.csv.gz is not compressed" in found.findings[0].message
     assert [file.codec for file in found.files] == ["none", "gzip"]
-    assert [file.rows for file in found.files] == [2000, 2000]
 
 
 def test_the_same_content_under_another_name_and_codec(tmp_path: Path) -> None:

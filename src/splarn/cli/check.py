@@ -29,18 +29,22 @@ def check(
     Example: [bold]splarn check deliveries/ --layout layout.json --rejects rejects[/bold]
     """
     from splarn.cli.context import Context
-    from splarn.core.check import check as check_files
-    from splarn.core.faults import write_rejects
-    from splarn.core.files import ASIDE, outside
-    from splarn.core.pool import Pools, workers_for
-    from splarn.core.units import plural, show_count
+    from splarn.core.pool import Pools, begin_early, workers_for
 
     context = Context(job, as_json)
     out = context.out
     files = context.paths(paths)
+    wanted = workers or workers_for(sum(file.stat().st_size for file in files))
+    if wanted > 1:
+        begin_early()
+    from splarn.core.check import check as check_files
+    from splarn.core.faults import write_rejects
+    from splarn.core.files import ASIDE, outside
+    from splarn.core.units import plural, show_count
+
     how = context.layout(layout, files)
     with Pools() as pools:
-        pool = pools.of(workers or workers_for(sum(file.stat().st_size for file in files)))
+        pool = pools.of(wanted)
         result = check_files(files, how, pool, progress=out.progress())
     written = None
     if rejects is not None:

@@ -57,7 +57,7 @@ def shape(
     files = context.paths(paths)
     how = context.layout(layout, files)
     with Pools() as pools:
-        pool = pools.of(workers or workers_for(sum(file.stat().st_size for file in files)))
+        pool = pools.threads(workers or workers_for(sum(file.stat().st_size for file in files)))
         made = make_parts(
             files, how, into, size, packing, pool, again=again, progress=out.progress()
         )

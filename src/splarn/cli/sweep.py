@@ -86,7 +86,7 @@ def sweep(
             how,
             parse_size(sample or settings.sample),
             Path(scratch) / "sample",
-            pools.of(workers_for(sum(file.stat().st_size for file in files))),
+            pools.threads(workers_for(sum(file.stat().st_size for file in files))),
         )
         request = {
             "space": space.as_json(),

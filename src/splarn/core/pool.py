@@ -12,8 +12,16 @@ import signal
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from concurrent.futures import (
+    FIRST_COMPLETED,
+    Future,
+    ProcessPoolExecutor,
+    ThreadPoolExecutor,
+    as_completed,
+    wait,
+)
 from concurrent.futures.process import BrokenProcessPool
+from multiprocessing import forkserver
 from types import TracebackType
 from typing import Any, Protocol, TypeVar
 
@@ -25,12 +33,7 @@ Result = TypeVar("Result")
 
 WATCH_EVERY = 0.2
 # Imported once in the process that workers are forked from.
-_PRELOAD = [
-    "splarn.core.load.loader",
-    "splarn.core.shape.shaper",
-    "splarn.core.check",
-    "splarn.engines",
-]
+_PRELOAD = ["splarn.core.load.loader", "splarn.core.check"]
 
 
 class Pool(Protocol):
@@ -76,14 +79,65 @@ class Inline:
         watch: Progress | None = None,
     ) -> Iterator[tuple[Task, Result]]:
         """See Pool."""
-        global _inline_watch
         for task in tasks:
-            before, _inline_watch = _inline_watch, watch
+            before, _local.watch = getattr(_local, "watch", None), watch
             try:
                 result = run(task)
             finally:
-                _inline_watch = before
+                _local.watch = before
             yield task, result
+
+
+class Threads:
+    """Threads of this process, for work that leaves the interpreter: packing, reading, arrays."""
+
+    def __init__(self, workers: int) -> None:
+        self.workers = workers
+        self._executor = ThreadPoolExecutor(workers)
+
+    def map(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Sequence[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[Result]:
+        """See Pool."""
+        futures = [self._executor.submit(self._watched, run, task, watch) for task in tasks]
+        try:
+            for future in futures:
+                yield future.result()
+        finally:
+            self._stop(futures)
+
+    def as_done(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Sequence[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[tuple[Task, Result]]:
+        """See Pool."""
+        futures = {self._executor.submit(self._watched, run, task, watch): task for task in tasks}
+        try:
+            for future in as_completed(futures):
+                yield futures[future], future.result()
+        finally:
+            self._stop(list(futures))
+
+    def close(self) -> None:
+        """Waits for the tasks at work and drops the others."""
+        self._executor.shutdown(wait=True, cancel_futures=True)
+
+    @staticmethod
+    def _watched(run: Callable[[Task], Result], task: Task, watch: Progress | None) -> Result:
+        _local.watch = watch
+        return run(task)
+
+    @staticmethod
+    def _stop(futures: Sequence[Future[Any]]) -> None:
+        """What is still at work would write into what the caller is about to clean up."""
+        for future in futures:
+            future.cancel()
+        wait([future for future in futures if not future.cancelled()])
 
 
 class Processes:
@@ -173,6 +227,13 @@ class Pools:
 
     def __init__(self) -> None:
         self._open: dict[int, Processes] = {}
+        self._threads: dict[int, Threads] = {}
+
+    def threads(self, workers: int) -> Pool:
+        """A pool of so many threads of this process; one needs no pool."""
+        if workers <= 1:
+            return Inline()
+        return self._threads.setdefault(workers, Threads(workers))
 
     def of(self, workers: int) -> Pool:
         """A warmed pool of so many workers; one worker needs no process of its own."""
@@ -186,9 +247,12 @@ class Pools:
 
     def close(self) -> None:
         """Ends all workers."""
-        for pool in self._open.values():
-            pool.close()
+        for processes in self._open.values():
+            processes.close()
+        for threads in self._threads.values():
+            threads.close()
         self._open.clear()
+        self._threads.clear()
 
     def __enter__(self) -> Pools:
         return self
@@ -200,6 +264,13 @@ class Pools:
         trace: TracebackType | None,
     ) -> None:
         self.close()
+
+
+def begin_early() -> None:
+    """Lets the process that workers are forked from import what it needs while this one does."""
+    context = multiprocessing.get_context("forkserver")
+    context.set_forkserver_preload(_PRELOAD)
+    forkserver.ensure_running()
 
 
 # Below this, starting processes takes longer than the work.
@@ -235,12 +306,15 @@ def report(amount: float) -> None:
     if _worker_counter is not None:
         with _worker_counter.get_lock():
             _worker_counter.value += amount
-    elif _inline_watch is not None:
-        _inline_watch.advance(amount)
+        return
+    watch: Progress | None = getattr(_local, "watch", None)
+    if watch is not None:
+        watch.advance(amount)
 
 
 _worker_counter: Any = None
-_inline_watch: Progress | None = None
+# The watcher of the task that this thread runs.
+_local = threading.local()
 
 
 def _begin_worker(counter: Any) -> None:

@@ -12,13 +12,14 @@ from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
 
+from splarn.core.bitmaps import quoted_after
 from splarn.core.codecs import read_blocks
 from splarn.core.files import outside
 from splarn.core.layout import Dialect
 from splarn.core.pool import Pool
-from splarn.core.records import BOM, quoted_after, scan
+from splarn.core.records import BOM, scan
 
-BLOCK = 4 << 20
+BLOCK = 1 << 20
 STRETCH = 64 << 20
 FIND = 64 << 10
 
@@ -107,9 +108,8 @@ def judge_stretch(task: StretchTask) -> StretchResult:
     now: list[bool | None] = [False, True]
     for begin, end in pairwise(points):
         for block in _whole_lines(task.path, begin, end):
-            for start in (0, 1):
-                was = now[start]
-                now[start] = None if was is None else quoted_after(block, task.dialect, was)
+            after = quoted_after(block, task.dialect)
+            now = [None if was is None else after[int(was)] for was in now]
         for start in (0, 1):
             states[start].append(now[start])
     return StretchResult(points, (tuple(states[0]), tuple(states[1])))

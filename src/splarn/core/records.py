@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from itertools import chain
 from typing import Any
@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from splarn.core.bitmaps import Tally, tally
 from splarn.core.errors import OutsideError
 from splarn.core.layout.dialect import Dialect
 
@@ -28,12 +29,13 @@ class Scan:
     """What a block holds: `ends` are offsets just after each record's newline.
 
     `quoted` says whether the block stops inside a quoted field; `stray` whether a quote stands
-    where it is plain text.
+    where it is plain text; `lines` counts newlines.
     """
 
     ends: Positions
     quoted: bool
     stray: bool
+    lines: int
 
 
 def scan(data: Any, dialect: Dialect, quoted: bool = False) -> Scan:
@@ -46,29 +48,16 @@ def scan(data: Any, dialect: Dialect, quoted: bool = False) -> Scan:
     view = np.frombuffer(data, dtype=np.uint8)
     newlines = np.flatnonzero(view == NEWLINE)
     if dialect.quote is None:
-        return Scan(newlines + 1, False, False)
+        return Scan(newlines + 1, False, False, len(newlines))
     quotes = np.flatnonzero(view == ord(dialect.quote))
     if not len(quotes):
         ends = newlines[:0] if quoted else newlines + 1
-        return Scan(ends, quoted, False)
+        return Scan(ends, quoted, False, len(newlines))
     if not _all_open_fields(view, quotes[int(quoted) :: 2], dialect):
         return _walk(bytes(data), dialect, quoted)
     inside = (np.searchsorted(quotes, newlines) + int(quoted)) & 1
-    return Scan(newlines[inside == 0] + 1, bool((len(quotes) + quoted) & 1), False)
-
-
-def quoted_after(data: Any, dialect: Dialect, quoted: bool) -> bool | None:
-    """Whether a block that starts just after a newline stops inside a quoted field.
-
-    None when a quote stands where it is plain text, or `quoted` is not true of the block's start.
-    """
-    if dialect.quote is None:
-        return False
-    view = np.frombuffer(data, dtype=np.uint8)
-    quotes = np.flatnonzero(view == ord(dialect.quote))
-    if not _all_open_fields(view, quotes[int(quoted) :: 2], dialect):
-        return None
-    return bool((len(quotes) + quoted) & 1)
+    stops_quoted = bool((len(quotes) + quoted) & 1)
+    return Scan(newlines[inside == 0] + 1, stops_quoted, False, len(newlines))
 
 
 def _all_open_fields(view: Any, openers: Positions, dialect: Dialect) -> bool:
@@ -105,7 +94,7 @@ def _walk(data: bytes, dialect: Dialect, quoted: bool) -> Scan:
         open_quote = match[1] is not None
         if match[2] == b"\n":
             ends.append(position)
-    return Scan(np.array(ends, dtype=np.int64), open_quote, True)
+    return Scan(np.array(ends, dtype=np.int64), open_quote, True, data.count(b"\n"))
 
 
 @dataclass(frozen=True)
@@ -190,7 +179,7 @@ def record_chunks(
         if len(starts):
             yield Chunk(data, starts, ends, offset, row, line, found.stray, found.quoted and last)
         row += len(starts)
-        line += data.count(b"\n")
+        line += found.lines
         offset += len(data)
 
 
@@ -235,9 +224,66 @@ def _aligned(
             pending, waiting = [data], held + size
             continue
         cut = int(found.ends[-1])
-        yield data[:cut], Scan(found.ends, False, found.stray), False
+        rest = data[cut:]
+        yield data[:cut], replace(found, quoted=False, lines=found.lines - rest.count(b"\n")), False
         offset += cut
-        pending, held, waiting = [data[cut:]], len(data) - cut, size
+        pending, held, waiting = [rest], len(rest), size
     data = b"".join(pending)
     if data:
         yield data, scan(data, dialect), True
+
+
+def line_blocks(
+    blocks: Iterator[bytes], dialect: Dialect, where: str
+) -> Iterator[tuple[bytes, int, int]]:
+    """A stream that starts at a record, as it came but for blank lines and a missing last newline.
+
+    Gives blocks of whole lines, which may end inside a record, each with how many records end in it
+    and the bytes of the longest of those that reach over a block's edge. Nothing is cut at records,
+    so nothing is copied for that. Raises OutsideError as `record_chunks` does.
+    """
+    pending = b""
+    quoted, open_bytes = False, 0
+    for block in blocks:
+        data = pending + block
+        cut = data.rfind(b"\n") + 1
+        body, pending = data[:cut], data[cut:]
+        if len(pending) + open_bytes > MAX_RECORD:
+            raise OutsideError(
+                f"{where} has a record longer than 64 MiB: a quote that is never closed or a wrong "
+                "quote character does this; check the layout."
+            )
+        if not cut:
+            continue
+        found = tally(body, dialect, quoted) or _slow_tally(body, dialect, quoted)
+        if found.blank and not open_bytes:
+            yield from _careful_blocks(chain([data], blocks), dialect, where)
+            return
+        if found.blank and found.rows:
+            # Blank lines are sought record by record, from the first one that starts here on.
+            yield body[: found.first_end], 1, found.first_end + open_bytes
+            rest = chain([data[found.first_end :]], blocks)
+            yield from _careful_blocks(rest, dialect, where)
+            return
+        yield body, found.rows, found.first_end + open_bytes if found.rows else 0
+        open_bytes = len(body) - found.last_end if found.rows else open_bytes + len(body)
+        quoted = found.quoted
+    if pending and not (pending == b"\r" and not open_bytes):
+        yield pending + b"\n", 1, len(pending) + open_bytes
+    elif open_bytes:
+        yield b"", 1, open_bytes
+
+
+def _slow_tally(body: bytes, dialect: Dialect, quoted: bool) -> Tally:
+    found = scan(body, dialect, quoted)
+    rows = len(found.ends)
+    first, last = (int(found.ends[0]), int(found.ends[-1])) if rows else (0, 0)
+    blank = body.startswith((b"\n", b"\r\n")) or b"\n\n" in body or b"\n\r\n" in body
+    return Tally(rows, first, last, found.quoted, blank)
+
+
+def _careful_blocks(
+    blocks: Iterator[bytes], dialect: Dialect, where: str
+) -> Iterator[tuple[bytes, int, int]]:
+    for chunk in record_chunks(blocks, dialect, 1 << 20, where=where, offset=1):
+        yield b"".join(chunk.pieces(slice(None))), chunk.rows, chunk.longest()

@@ -67,7 +67,7 @@ def run_plan(
         )
     configuration = plan.configuration
     # Worker processes start before the clock does, as they did for the trials.
-    workers = pools.of(configuration.workers)
+    workers = pools.threads(configuration.workers)
     streams = pools.of(configuration.load_streams)
     begun = time.perf_counter()
     standing = (folder / MANIFEST).exists()

@@ -14,7 +14,7 @@ from splarn.core.layout import Dialect, Layout
 from splarn.core.pool import Pool, report
 from splarn.core.progress import Progress, Silent
 from splarn.core.ranges import cut_ranges
-from splarn.core.records import record_chunks
+from splarn.core.records import line_blocks, record_chunks, skip_mark
 from splarn.core.shape.manifest import (
     MANIFEST,
     UNFINISHED,
@@ -171,7 +171,7 @@ def _plan(
 def run_shape_task(task: ShapeTask) -> list[Part]:
     """Writes the parts of one task, each aside and renamed when whole."""
     if task.source[0].codec == "none":
-        data = records(task.source, task.dialect, task.part_bytes)
+        data = copied(task.source, task.dialect, task.part_bytes)
         return [_write_part(task, task.stem, task.source, data)]
     return list(_cut_packed(task))
 
@@ -190,6 +190,42 @@ def records(
             if limit is not None:
                 _refuse_longer(chunk.longest(), limit, piece.path)
             yield b"".join(chunk.pieces(slice(None))), chunk.rows
+
+
+def copied(
+    source: Sequence[SourceRange], dialect: Dialect, limit: int | None = None
+) -> Iterator[tuple[bytes, int]]:
+    """The bytes that `records` gives, in blocks that may end inside a record, and so faster.
+
+    The counts are of records that end in each block. Raises RequestError as `records` does.
+    """
+    for piece in source:
+        # A record within a block can be longer than a small part: look at each of them then.
+        if piece.codec != "none" or (limit is not None and limit < LOOK):
+            yield from records([piece], dialect, limit)
+            continue
+        blocks = read_blocks(Path(piece.path), "none", piece.start, piece.end, LOOK)
+        if piece.start == 0:
+            _, blocks = skip_mark(blocks)
+            if dialect.header:
+                blocks = _without_first(blocks, dialect, piece.path)
+        for data, rows, longest in line_blocks(blocks, dialect, piece.path):
+            if limit is not None:
+                _refuse_longer(longest, limit, piece.path)
+            yield data, rows
+
+
+def _without_first(blocks: Iterator[bytes], dialect: Dialect, where: str) -> Iterator[bytes]:
+    """The blocks without the first record, which may be preceded by blank lines."""
+    headless = replace(dialect, header=False)
+    held = b""
+    for block in blocks:
+        held += block
+        chunk = next(record_chunks([held], headless, where=where, offset=1), None)
+        if chunk is not None and int(chunk.ends[0]) < len(held):
+            yield held[int(chunk.ends[0]) :]
+            yield from blocks
+            return
 
 
 def _cut_packed(task: ShapeTask) -> Iterator[Part]:

@@ -13,7 +13,7 @@ from splarn.core.layout import Dialect
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
 from splarn.core.shape.manifest import Manifest, Part, SourceRange
-from splarn.core.shape.shaper import records
+from splarn.core.shape.shaper import copied
 
 
 @dataclass(frozen=True)
@@ -35,7 +35,7 @@ def verify_task(task: VerifyTask) -> str | None:
     rows = 0
     for block in read_blocks(task.path, task.part.codec):
         unpacked.update(block)
-    for data, count in records(task.part.source, task.dialect):
+    for data, count in copied(task.part.source, task.dialect):
         source.update(data)
         rows += count
     if rows != task.part.rows:

@@ -69,9 +69,9 @@ def survey(
         files.append(look_at(path, dialect, exact))
         watch.advance(1)
     watch.finish()
+    files, twins = _same_content(files)
     found = [finding for file in files for finding in file.findings]
     found += _growing(files, begun)
-    files, twins = _same_content(files)
     found += twins
     found += _mixed(files)
     if intended is not None:
@@ -102,18 +102,21 @@ def _growing(files: Sequence[SourceFile], begun: float) -> list[Finding]:
 def _same_content(files: Sequence[SourceFile]) -> tuple[list[SourceFile], list[Finding]]:
     """Files of equal content under whatever name or codec, proven by their whole hashes.
 
-    Only files that begin alike are read to their end for it.
+    Of large files only those are read to their end that could have a twin: another one begins with
+    the same line and has either the same size or another codec.
     """
     files = list(files)
+    codecs: dict[bytes, set[str]] = defaultdict(set)
+    sizes: Counter[tuple[bytes, int]] = Counter()
+    for file in files:
+        codecs[file.head_line].add(file.codec)
+        sizes[file.head_line, file.bytes] += 1
     groups: dict[str, list[SourceFile]] = defaultdict(list)
-    heads = Counter(file.content_id for file in files)
-    packed = any(file.codec != "none" for file in files)
     for index, file in enumerate(files):
         if not file.content_id or file.rows == 0:
             continue
-        # A head can only be compared with heads; a packed file's twin may be plain.
-        unsure = file.content_id.startswith("head:") and (heads[file.content_id] > 1 or packed)
-        if unsure and _may_have_twin(file, files):
+        twin = sizes[file.head_line, file.bytes] > 1 or len(codecs[file.head_line]) > 1
+        if file.content_id.startswith("head:") and twin:
             try:
                 whole = content_id_of(Path(file.path), file.codec)
             except OutsideError as error:
@@ -129,20 +132,10 @@ def _same_content(files: Sequence[SourceFile]) -> tuple[list[SourceFile], list[F
             f"{_names(group)} hold the same content; load one of them, or its rows will be in the "
             f"table {len(group)} times",
         )
-        for group in groups.values()
-        if len(group) > 1 and not group[0].content_id.startswith("head:")
+        for key, group in groups.items()
+        if len(group) > 1 and not key.startswith("head:")
     ]
     return files, found
-
-
-def _may_have_twin(file: SourceFile, files: Sequence[SourceFile]) -> bool:
-    return any(
-        other is not file
-        and other.content_id
-        and other.head_line == file.head_line
-        and (other.codec != file.codec or other.bytes == file.bytes)
-        for other in files
-    )
 
 
 def _names(group: Sequence[SourceFile]) -> str:

@@ -8,6 +8,7 @@ from dataclasses import replace
 from functools import lru_cache
 from itertools import chain
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import xxhash
@@ -22,6 +23,8 @@ from splarn.core.survey.facts import DELIMITED, JSON_LINES, PARQUET, Finding, So
 
 HEAD = 64 << 10
 STRETCHES = 12
+# Bytes of a small file whose records are counted in a quick look.
+COUNTED = 16 << 10
 # Packed files up to this size are unpacked whole even in a quick look.
 SMALL_PACKED = 1 << 20
 _MARKS = ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be"), (BOM, "utf-8-sig"))
@@ -53,7 +56,7 @@ def look_at(path: Path, dialect: Dialect | None, exact: bool) -> SourceFile:
         if head.startswith(_PARQUET):
             file = _look_at_parquet(file, path)
         elif file.codec == "none" and (size <= HEAD or not exact):
-            file = _look_at_plain(file, path, head, dialect)
+            file = _look_at_plain(file, path, head, dialect, exact)
         else:
             file = _look_at_long(file, path, dialect, exact)
     except OutsideError as error:
@@ -88,37 +91,41 @@ def _name_lies(path: Path, codec: str) -> list[Finding]:
     return [Finding("codec-mismatch", str(path), message)]
 
 
-def _describe(file: SourceFile, head: bytes, dialect: Dialect | None) -> tuple[SourceFile, Dialect]:
+Facts = dict[str, Any]
+
+
+def _describe(head: bytes, dialect: Dialect | None) -> tuple[Facts, Dialect]:
     """Format, encoding and line ends from the first unpacked bytes, and the dialect to count by."""
     encoding = next((name for mark, name in _MARKS if head.startswith(mark)), "")
     body = head.removeprefix(BOM)
     if not encoding:
-        encoding = "utf-8" if _is_utf8(body) else "not utf-8"
-    kind = JSON_LINES if body.lstrip()[:1] == b"{" else DELIMITED
+        encoding = "utf-8" if body.isascii() or _is_utf8(body) else "not utf-8"
+    first = body[:64].lstrip()[:1]
+    kind = JSON_LINES if first == b"{" else DELIMITED
     line, found, _ = body.partition(b"\n")
     line_end = "\r\n" if line.endswith(b"\r") else "\n"
     if not found and b"\r" in line:
         line_end = "\r"
+    line = line.rstrip(b"\r")
     if dialect is None:
-        dialect = guess_dialect(line.rstrip(b"\r"), kind)
-    columns = None
+        dialect = guess_dialect(line) if kind == DELIMITED else _JSON
+    facts: Facts = {"format": kind, "encoding": encoding, "line_end": line_end}
     if kind == DELIMITED:
-        columns = _columns(line.rstrip(b"\r"), dialect.delimiter)
-    file = replace(
-        file, format=kind, encoding=encoding, line_end=line_end, columns=columns,
-        head_line=line.rstrip(b"\r") if kind == DELIMITED and dialect.header else b"",
-    )  # fmt: skip
-    return file, dialect
+        facts["columns"] = _columns(line, dialect.delimiter)
+        facts["head_line"] = line if dialect.header else b""
+    return facts, dialect
+
+
+# Lines of JSON hold no line break, so every newline ends a record.
+_JSON = Dialect(quote=None, header=False)
 
 
 @lru_cache(maxsize=256)
-def guess_dialect(line: bytes, kind: str) -> Dialect:
+def guess_dialect(line: bytes) -> Dialect:
     """The dialect that a first line speaks of: its commonest delimiter, and whether it is a header.
 
     A line with a number for a field is no header.
     """
-    if kind == JSON_LINES:
-        return Dialect(quote=None, header=False)
     marks = {mark: line.count(mark.encode()) for mark in ",;\t|"}
     best = max(marks, key=lambda mark: marks[mark])
     fields = [field.strip(b' "') for field in line.split(best.encode())]
@@ -164,26 +171,45 @@ def _look_at_parquet(file: SourceFile, path: Path) -> SourceFile:
 
 
 def _look_at_plain(
-    file: SourceFile, path: Path, head: bytes, dialect: Dialect | None
+    file: SourceFile, path: Path, head: bytes, dialect: Dialect | None, exact: bool
 ) -> SourceFile:
-    file, dialect = _describe(file, head, dialect)
-    if len(head) >= file.bytes:
-        return _counted(file, head, dialect)
-    content_id = f"head:{xxhash.xxh3_128_hexdigest(head)}"
-    file = replace(file, raw_bytes=file.bytes, content_id=content_id)
-    return _estimated(file, path, head, dialect)
+    facts, dialect = _describe(head, dialect)
+    hashed = xxhash.xxh3_128_hexdigest(head)
+    facts["raw_bytes"] = file.bytes
+    if len(head) < file.bytes:
+        facts["content_id"] = f"head:{hashed}"
+        facts |= _estimated(file, path, head, dialect)
+    else:
+        facts["content_id"] = f"xxh3-128:{hashed}"
+        if exact or len(head) <= COUNTED:
+            facts |= _exactly(_count(head, dialect, file.path))
+        else:
+            facts |= _scaled(head, dialect)
+    return replace(file, **facts)
 
 
-def _counted(file: SourceFile, data: bytes, dialect: Dialect) -> SourceFile:
-    """A file that is in memory whole."""
-    rows = sum(chunk.rows for chunk in record_chunks([data], dialect, where=file.path))
-    return replace(
-        file, rows=rows, rows_low=rows, rows_high=rows, rows_exact=True, raw_bytes=len(data),
-        content_id=f"xxh3-128:{xxhash.xxh3_128_hexdigest(data)}",
-    )  # fmt: skip
+def _exactly(rows: int) -> Facts:
+    return {"rows": rows, "rows_low": rows, "rows_high": rows, "rows_exact": True}
 
 
-def _estimated(file: SourceFile, path: Path, head: bytes, dialect: Dialect) -> SourceFile:
+def _count(data: bytes, dialect: Dialect, where: str) -> int:
+    """Records in a file that is in memory whole."""
+    if b'"' not in data and b"\n\n" not in data and b"\r" not in data:
+        # No quotes and no blank lines: every line is a record.
+        lines = data.count(b"\n") + int(not data.endswith(b"\n"))
+        return lines - int(dialect.header) - int(data.startswith(b"\n"))
+    return sum(chunk.rows for chunk in record_chunks([data], dialect, where=where))
+
+
+def _scaled(head: bytes, dialect: Dialect) -> Facts:
+    """Rows of a small file from its first part alone: counting takes longer than reading."""
+    part = head[:COUNTED]
+    width = _width(part, dialect) or len(part)
+    rows = max(round(len(head) / width), 1)
+    return {"rows": rows, "rows_low": int(rows * 0.8), "rows_high": int(rows * 1.25) + 1}
+
+
+def _estimated(file: SourceFile, path: Path, head: bytes, dialect: Dialect) -> Facts:
     """Rows from the record widths in stretches all over a large plain file.
 
     The bound is the 90 % one of a mean of stretches (Student's t for their number).
@@ -197,15 +223,17 @@ def _estimated(file: SourceFile, path: Path, head: bytes, dialect: Dialect) -> S
             widths.append(_width(data, dialect))
     known = np.array([width for width in widths if width])
     if not len(known):
-        return replace(file, rows=1, rows_low=1, rows_high=file.bytes)
+        return {"rows": 1, "rows_low": 1, "rows_high": file.bytes}
     mean = float(known.mean())
     share = 1.8 * float(known.std(ddof=1)) / mean / len(known) ** 0.5 if len(known) > 1 else 0.25
     rows = max(round(file.bytes / mean) - int(dialect.header), 1)
     # Stretches can all miss what is rare, so the bound is never narrower than half a percent.
     share = max(share, 0.005)
-    return replace(
-        file, rows=rows, rows_low=int(rows * (1 - share)), rows_high=int(rows * (1 + share)) + 1
-    )
+    return {
+        "rows": rows,
+        "rows_low": int(rows * (1 - share)),
+        "rows_high": int(rows * (1 + share)) + 1,
+    }
 
 
 def _width(data: bytes, dialect: Dialect) -> float | None:
@@ -227,14 +255,12 @@ def _width(data: bytes, dialect: Dialect) -> float | None:
 
 def _look_at_long(file: SourceFile, path: Path, dialect: Dialect | None, exact: bool) -> SourceFile:
     """A packed file, or any that is to be read whole."""
-    whole = exact or file.bytes <= SMALL_PACKED
     blocks = read_blocks(path, file.codec)
     head = next(blocks, b"")
-    file, dialect = _describe(file, head[:HEAD], dialect)
-    if file.codec != "none":
-        file = replace(file, splittable=False)
-    if not whole:
-        return _guessed(file, path, head, dialect)
+    facts, dialect = _describe(head[:HEAD], dialect)
+    facts["splittable"] = file.codec == "none"
+    if not exact and file.bytes > SMALL_PACKED:
+        return replace(file, **facts, **_guessed(file, head, dialect))
     state = xxhash.xxh3_128()
     rows = total = 0
 
@@ -247,22 +273,23 @@ def _look_at_long(file: SourceFile, path: Path, dialect: Dialect | None, exact: 
 
     for chunk in record_chunks(passing(), dialect, where=file.path):
         rows += chunk.rows
-    return replace(
-        file, rows=rows, rows_low=rows, rows_high=rows, rows_exact=True, raw_bytes=total,
-        content_id=f"xxh3-128:{state.hexdigest()}",
-    )  # fmt: skip
+    facts |= _exactly(rows)
+    facts |= {"raw_bytes": total, "content_id": f"xxh3-128:{state.hexdigest()}"}
+    return replace(file, **facts)
 
 
-def _guessed(file: SourceFile, path: Path, head: bytes, dialect: Dialect) -> SourceFile:
+def _guessed(file: SourceFile, head: bytes, dialect: Dialect) -> Facts:
     """Rows of a large packed file: its head packed again tells how far packed bytes reach."""
     packer = CODECS[file.codec].packer(Packing.parse(file.codec).level)
     packed = len(packer.compress(head)) + len(packer.flush())
     raw = round(file.bytes * len(head) / max(packed, 1))
     width = _width(head.removeprefix(BOM), dialect) or len(head)
     rows = max(round(raw / width), 1)
-    content_id = f"head:{xxhash.xxh3_128_hexdigest(head[:HEAD])}"
     # Level and content further on are not known: say so with a wide bound.
-    return replace(
-        file, rows=rows, rows_low=int(rows * 0.6), rows_high=int(rows * 1.6), raw_bytes=raw,
-        content_id=content_id,
-    )  # fmt: skip
+    return {
+        "rows": rows,
+        "rows_low": int(rows * 0.6),
+        "rows_high": int(rows * 1.6),
+        "raw_bytes": raw,
+        "content_id": f"head:{xxhash.xxh3_128_hexdigest(head[:HEAD])}",
+    }

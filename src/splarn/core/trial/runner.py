@@ -68,7 +68,7 @@ def run_trials(
 def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pools) -> Trial:
     """One trial. Its table and parts are removed whatever happens."""
     configuration = plan.configuration
-    workers = pools.of(configuration.workers)
+    workers = pools.threads(configuration.workers)
     streams = pools.of(configuration.load_streams)
     parts = place.folder / "parts"
     shutil.rmtree(parts, ignore_errors=True)

@@ -1,0 +1,1 @@
+"""Side-by-side ratios: Splarn against what one would otherwise use, both in one run."""
