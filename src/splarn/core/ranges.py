@@ -45,6 +45,9 @@ class StretchTask:
     points: tuple[int, ...]
 
 
+States = tuple[tuple[bool | None, ...], tuple[bool | None, ...]]
+
+
 @dataclass(frozen=True)
 class StretchResult:
     """`points` moved to just after a newline, and the state at each but the first.
@@ -54,7 +57,7 @@ class StretchResult:
     """
 
     points: tuple[int, ...]
-    states: tuple[tuple[bool | None, ...], tuple[bool | None, ...]]
+    states: States
 
 
 def cut_ranges(path: Path, codec: str, dialect: Dialect, size: int, pool: Pool) -> list[Range]:
@@ -95,8 +98,8 @@ def find_cuts(path: Path, dialect: Dialect, size: int, total: int, pool: Pool) -
                 cuts.append(cut)
             if states[index] is None and index + 1 < len(states):
                 # Later answers were chained on one that could not be told: judge them afresh.
-                again = judge_stretch(StretchTask(path, dialect, result.points[index + 1 :]))
-                states[index + 1 :] = again.states[int(quoted)]
+                again = _judge(path, dialect, result.points[index + 1 :])
+                states[index + 1 :] = again[int(quoted)]
     return cuts
 
 
@@ -104,15 +107,19 @@ def judge_stretch(task: StretchTask) -> StretchResult:
     """Judges one stretch under both assumptions."""
     with outside(f"Reading {task.path}"):
         points = tuple(_after_newline(task.path, point) for point in task.points)
+    return StretchResult(points, _judge(task.path, task.dialect, points))
+
+
+def _judge(path: Path, dialect: Dialect, points: tuple[int, ...]) -> States:
     states: tuple[list[bool | None], list[bool | None]] = ([], [])
     now: list[bool | None] = [False, True]
     for begin, end in pairwise(points):
-        for block in _whole_lines(task.path, begin, end):
-            after = quoted_after(block, task.dialect)
+        for block in _whole_lines(path, begin, end):
+            after = quoted_after(block, dialect)
             now = [None if was is None else after[int(was)] for was in now]
         for start in (0, 1):
             states[start].append(now[start])
-    return StretchResult(points, (tuple(states[0]), tuple(states[1])))
+    return tuple(states[0]), tuple(states[1])
 
 
 def _after_newline(path: Path, point: int) -> int:
