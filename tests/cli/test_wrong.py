@@ -13,6 +13,7 @@ from pathlib import Path
 
 import pytest
 
+from splarn.core.shape.manifest import UNFINISHED
 from splarn.demo.scenario import Delivery, make_passages
 from splarn.engines import open_engine
 from tests.conftest import Splarn, ask
@@ -196,5 +197,7 @@ def test_a_full_disk_is_told_and_cleaned_up(
     assert done.returncode == 3
     assert "Writing the part" in done.stderr
     assert "Traceback" not in done.stderr
-    assert list((tmp_path / "parts").iterdir()) == []
+    assert [path.name for path in (tmp_path / "parts").iterdir()] == [UNFINISHED]
+    ran = splarn("load", "parts", "--to", "sqlite:///t.db")
+    assert (ran.code, "unfinished" in ran.err) == (2, True)
     assert splarn(*words, "--part-size", "4MiB").code == 0

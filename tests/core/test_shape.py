@@ -11,13 +11,15 @@ from hypothesis import strategies as st
 
 from splarn.core.codecs import CODECS, Packing, codec_of, read_blocks
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.files import content_hash
+from splarn.core.files import ASIDE, content_hash
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.pool import Inline, Pools
-from splarn.core.shape import Manifest, read_manifest
-from splarn.core.shape.manifest import MANIFEST, UNFINISHED
-from splarn.core.shape.shaper import shape
+from splarn.core.shape import Manifest, Part, read_manifest, shaper
+from splarn.core.shape.estimate import estimate, sample_bytes
+from splarn.core.shape.manifest import MANIFEST, UNFINISHED, header_line
+from splarn.core.shape.shaper import Shaped, shape
 from splarn.core.shape.verify import verify_parts
+from splarn.core.shape.work import ShapeTask, run_shape_task
 from splarn.demo.scenario import Delivery
 
 TEXT = Layout("text", Dialect(header=False), (Field("a"), Field("b")))
@@ -26,7 +28,7 @@ FIELD = st.text(alphabet='ab,"\n\ré€', max_size=8).map(
 )
 RECORD = st.tuples(FIELD, FIELD).map(lambda pair: f"x{pair[0]},{pair[1]}\n".replace('x"', '"'))
 CONTENT = st.lists(RECORD, min_size=1, max_size=30).map("".join)
-PACKINGS = st.sampled_from([Packing(), Packing("gzip", 1), Packing("gzip", 6), Packing("zstd", 1)])
+PACKINGS = st.sampled_from([*map(Packing.parse, CODECS), Packing("gzip", 6)])
 
 
 def unpacked(manifest: Manifest) -> bytes:
@@ -116,23 +118,91 @@ def test_a_folder_in_use_is_left_alone(delivery: Delivery, layout: Layout, tmp_p
     assert (tmp_path / "mine" / "notes.txt").read_text() == "keep me"
 
 
-def test_a_failed_shape_leaves_nothing_and_a_killed_one_is_marked(
+def test_a_failed_shape_is_marked_and_begun_anew_when_the_source_is_mended(
     delivery: Delivery, layout: Layout, tmp_path: Path
 ) -> None:
-    broken = tmp_path / "broken.csv.gz"
-    broken.write_bytes(gzip.compress(delivery.paths[0].read_bytes())[:-4000])
+    packed = tmp_path / "packed.csv.gz"
+    packed.write_bytes(gzip.compress(delivery.paths[0].read_bytes())[:-4000])
     parts = tmp_path / "parts"
     with pytest.raises(OutsideError, match="cut short"):
-        shape([broken], layout, parts, 50_000, Packing(), Inline())
-    assert list(parts.iterdir()) == []
-    # What a kill leaves behind: parts without a manifest, and the mark.
-    (parts / "part-00001.csv").write_text("half")
-    (parts / UNFINISHED).write_text("")
+        shape([packed], layout, parts, 50_000, Packing(), Inline())
+    assert not list(parts.glob(f"part*{ASIDE}"))
     with pytest.raises(RequestError, match="unfinished"):
         read_manifest(parts)
-    shape(delivery.paths, layout, parts, 900_000, Packing(), Inline())
+    packed.write_bytes(gzip.compress(delivery.paths[0].read_bytes()))
+    made = shape([packed], layout, parts, 50_000, Packing(), Inline())
+    assert verify_parts(made.manifest, True, Inline()) == []
     assert (parts / MANIFEST).exists()
     assert not (parts / UNFINISHED).exists()
+    assert {path.name for path in parts.glob("part-*")} == {p.path for p in made.manifest.parts}
+
+
+@pytest.mark.parametrize("broken_at", [0, 1, 3, 5])
+def test_an_interrupted_shape_goes_on_with_the_whole_parts(
+    delivery: Delivery,
+    layout: Layout,
+    tmp_path: Path,
+    broken_at: int,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    def make(folder: Path) -> Shaped:
+        packing = Packing("zstd", 1)
+        return shape(delivery.paths, layout, folder, 300_000, packing, Inline(), header=True)
+
+    whole = make(tmp_path / "whole").manifest
+    begun: list[str] = []
+
+    def failing(task: ShapeTask) -> list[Part]:
+        begun.append(task.stem)
+        if len(begun) == broken_at + 1:
+            # What a kill leaves: a part that was being written.
+            (task.folder / f"{task.stem}.csv.zst{ASIDE}").write_bytes(b"half")
+            raise KeyboardInterrupt
+        return run_shape_task(task)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(shaper, "run_shape_task", failing)
+        with pytest.raises(KeyboardInterrupt):
+            make(tmp_path / "parts")
+    kept = {path.name: path.stat().st_mtime_ns for path in (tmp_path / "parts").glob("*.zst")}
+    made = make(tmp_path / "parts")
+    assert made.resumed == len(kept) == broken_at
+    assert [(p.path, p.hash, p.rows) for p in made.manifest.parts] == [
+        (p.path, p.hash, p.rows) for p in whole.parts
+    ]
+    for name, changed in kept.items():
+        assert (tmp_path / "parts" / name).stat().st_mtime_ns == changed
+    assert verify_parts(made.manifest, True, Inline()) == []
+    assert not list((tmp_path / "parts").glob(f"*{ASIDE}"))
+
+
+def test_parts_may_open_with_the_header(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:
+    made = shape(
+        delivery.paths, layout, tmp_path / "parts", 400_000, Packing(), Inline(), header=True
+    ).manifest
+    assert made.layout == layout
+    first = (",".join(layout.names) + "\n").encode()
+    for part in made.parts:
+        assert (made.folder / part.path).read_bytes().startswith(first)
+    assert made.rows == delivery.rows
+    again = shape(
+        [made.folder / part.path for part in made.parts], layout, tmp_path / "again", 400_000,
+        Packing(), Inline(),
+    ).manifest  # fmt: skip
+    assert again.rows == delivery.rows
+    odd = Layout("odd", Dialect(), (Field("a,b"), Field('say "so"')))
+    assert header_line(odd) == b'"a,b","say ""so"""\n'
+
+
+def test_estimates_cover_every_codec(delivery: Delivery) -> None:
+    sample = sample_bytes(delivery.paths)
+    packings = [Packing.parse(name) for name in CODECS]
+    found = estimate(sample, packings, 10 * delivery.bytes, Inline())
+    assert [one.packing for one in found] == packings
+    for one in found:
+        assert (one.share == 1) == (one.packing.codec == "none")
+        assert 0 < one.share <= 1
+        assert one.seconds == pytest.approx(10 * delivery.bytes / one.pack_speed)
 
 
 def test_a_part_must_hold_a_record(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import bz2
+import lzma
 import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -73,12 +75,52 @@ def _zstd_unpacker() -> Any:
     return zstandard.ZstdDecompressor(max_window_size=1 << 31).decompressobj()
 
 
+class _Lz4Packer:
+    """LZ4 frames; the frame is begun with the first bytes."""
+
+    def __init__(self, level: int) -> None:
+        import lz4.frame
+
+        # Blocks that refer back pack better, and readers stream them all the same.
+        self._frame = lz4.frame.LZ4FrameCompressor(compression_level=level, block_linked=True)
+        self._begun = False
+
+    def compress(self, data: Any) -> bytes:
+        return self._begin() + bytes(self._frame.compress(data))
+
+    def flush(self) -> bytes:
+        return self._begin() + bytes(self._frame.flush())
+
+    def _begin(self) -> bytes:
+        if self._begun:
+            return b""
+        self._begun = True
+        return bytes(self._frame.begin())
+
+
+def _lz4_unpacker() -> Any:
+    import lz4.frame
+
+    return lz4.frame.LZ4FrameDecompressor()
+
+
 CODECS: dict[str, Codec] = {
     codec.name: codec
     for codec in (
         Codec("none", "", b"", (0, 0), 0, lambda level: _Plain(), lambda: None),
         Codec("gzip", ".gz", b"\x1f\x8b", (1, 9), 1, _gzip_packer, _gzip_unpacker),
         Codec("zstd", ".zst", b"\x28\xb5\x2f\xfd", (1, 19), 1, _zstd_packer, _zstd_unpacker),
+        Codec("lz4", ".lz4", b"\x04\x22\x4d\x18", (0, 12), 0, _Lz4Packer, _lz4_unpacker),
+        Codec("bzip2", ".bz2", b"BZh", (1, 9), 9, bz2.BZ2Compressor, bz2.BZ2Decompressor),
+        Codec(
+            "xz",
+            ".xz",
+            b"\xfd7zXZ\0",
+            (0, 9),
+            1,
+            lambda level: lzma.LZMACompressor(preset=level),
+            lzma.LZMADecompressor,
+        ),
     )
 }
 
@@ -192,7 +234,7 @@ def _unpack(path: Path, codec: Codec, block: int) -> Iterator[bytes]:
                 packed = b""
                 if unpacker.eof:
                     # Several frames may follow one another; zero padding ends a file.
-                    packed = unpacker.unused_data.lstrip(b"\0")
+                    packed = (unpacker.unused_data or b"").lstrip(b"\0")
                     unpacker = codec.unpacker()
                     begun = bool(packed)
     if begun:

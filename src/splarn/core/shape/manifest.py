@@ -106,6 +106,21 @@ def write_manifest(manifest: Manifest) -> None:
     write_text(manifest.path, json.dumps(package, indent=1, ensure_ascii=False) + "\n")
 
 
+def header_line(layout: Layout) -> bytes:
+    """The header record as delimited text."""
+    dialect = layout.dialect
+    quote = dialect.quote
+    special = (dialect.delimiter, "\n", "\r", quote or "\n")
+
+    def cell(name: str) -> str:
+        if quote is None or not any(mark in name for mark in special):
+            return name
+        return quote + name.replace(quote, quote * 2) + quote
+
+    line = dialect.delimiter.join(cell(name) for name in layout.names) + "\n"
+    return line.encode(dialect.encoding)
+
+
 def is_manifest(path: Path) -> bool:
     """Whether a path names a manifest or a folder that holds one."""
     return path.name == MANIFEST or (path / MANIFEST).is_file()

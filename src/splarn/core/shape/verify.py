@@ -12,8 +12,8 @@ from splarn.core.codecs import read_blocks
 from splarn.core.layout import Dialect
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
-from splarn.core.shape.manifest import Manifest, Part, SourceRange
-from splarn.core.shape.shaper import copied
+from splarn.core.shape.manifest import Manifest, Part, SourceRange, header_line
+from splarn.core.shape.work import copied
 
 
 @dataclass(frozen=True)
@@ -23,6 +23,7 @@ class VerifyTask:
     path: Path
     part: Part
     dialect: Dialect
+    header: bytes
 
 
 def verify_task(task: VerifyTask) -> str | None:
@@ -35,6 +36,7 @@ def verify_task(task: VerifyTask) -> str | None:
     rows = 0
     for block in read_blocks(task.path, task.part.codec):
         unpacked.update(block)
+    source.update(task.header)
     for data, count in copied(task.part.source, task.dialect):
         source.update(data)
         rows += count
@@ -56,7 +58,10 @@ def verify_parts(
 
     watch = progress or Silent()
     dialect = replace(manifest.layout.dialect, header=header)
-    tasks = [VerifyTask(manifest.folder / part.path, part, dialect) for part in manifest.parts]
+    opening = header_line(manifest.layout) if manifest.layout.dialect.header else b""
+    tasks = [
+        VerifyTask(manifest.folder / part.path, part, dialect, opening) for part in manifest.parts
+    ]
     watch.start("verify", len(tasks), "parts")
     found = _gaps(manifest)
     for difference in pool.map(verify_task, tasks):

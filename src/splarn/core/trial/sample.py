@@ -12,7 +12,7 @@ from splarn.core.layout import Layout
 from splarn.core.pool import Pool
 from splarn.core.ranges import cut_ranges
 from splarn.core.shape.manifest import SourceRange
-from splarn.core.shape.shaper import records
+from splarn.core.shape.work import records
 
 PIECES = 8
 LEAST_PIECE = 64 << 10

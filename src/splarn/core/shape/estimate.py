@@ -1,0 +1,107 @@
+"""What each codec and level would do here: measured on a sample of the source, on this machine."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from splarn.core.codecs import CODECS, Packing, codec_of, read_blocks
+from splarn.core.pool import Pool
+from splarn.core.progress import Progress, Silent
+from splarn.core.records import line_blocks
+
+PIECE = 1 << 20
+PIECES = 12
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """One packing. Speeds are unpacked bytes a second of all workers together.
+
+    `share` is packed over unpacked bytes; `seconds` and `bytes` are for the whole volume.
+    """
+
+    packing: Packing
+    pack_speed: float
+    unpack_speed: float
+    share: float
+    seconds: float
+    bytes: int
+
+
+@dataclass(frozen=True)
+class PackTask:
+    """Sample bytes to pack; picklable."""
+
+    packing: Packing
+    data: bytes
+
+
+def sample_bytes(paths: Sequence[Path]) -> list[bytes]:
+    """Up to 12 MiB of unpacked bytes, spread over the source; of packed files the head.
+
+    Raises OutsideError when a file cannot be read.
+    """
+    sizes = [path.stat().st_size for path in paths]
+    found = []
+    for number in range(PIECES):
+        at = int((number + 0.5) / PIECES * sum(sizes))
+        for path, size in zip(paths, sizes, strict=True):
+            if at < size:
+                codec = codec_of(path)
+                start = max(min(at, size - PIECE), 0) if codec == "none" else 0
+                found.append(b"".join(read_blocks(path, codec, start, start + PIECE)))
+                break
+            at -= size
+    return [data for data in dict.fromkeys(found) if data]
+
+
+def run_pack_task(task: PackTask) -> tuple[int, float, float]:
+    """Packed bytes, and the seconds that scanning with packing, and unpacking, took."""
+    from splarn.core.layout import Dialect
+
+    codec = CODECS[task.packing.codec]
+    packer = codec.packer(task.packing.level)
+    begun = time.perf_counter()
+    packed = b"".join(
+        packer.compress(data) for data, _, _ in line_blocks(iter([task.data]), Dialect(), "sample")
+    )
+    packed += packer.flush()
+    done = time.perf_counter()
+    if codec.name != "none":
+        codec.unpacker().decompress(packed)
+    return len(packed), done - begun, time.perf_counter() - done
+
+
+def estimate(
+    sample: Sequence[bytes],
+    packings: Sequence[Packing],
+    volume: int,
+    pool: Pool,
+    progress: Progress | None = None,
+) -> list[Estimate]:
+    """Packs the sample with each packing by all workers at once; `volume` counts unpacked bytes."""
+    watch = progress or Silent()
+    watch.start("estimate", len(packings), "codecs")
+    raw = sum(map(len, sample))
+    found = []
+    for packing in packings:
+        tasks = [PackTask(packing, data) for data in sample]
+        begun = time.perf_counter()
+        results = list(pool.map(run_pack_task, tasks))
+        wall = time.perf_counter() - begun
+        packed = sum(result[0] for result in results)
+        packing_time = sum(result[1] for result in results)
+        unpacking_time = sum(result[2] for result in results)
+        # Both happen in the same wall time; each has its share of the work.
+        both = max(packing_time + unpacking_time, 1e-9)
+        speed = raw / max(wall * packing_time / both, 1e-9)
+        back = raw / max(wall * unpacking_time / both, 1e-9)
+        share = packed / max(raw, 1)
+        entry = Estimate(packing, speed, back, share, volume / speed, round(volume * share))
+        found.append(entry)
+        watch.advance(1)
+    watch.finish()
+    return found

@@ -1,0 +1,95 @@
+"""The parts' folder while a shape is at work: marked, resumable, and cleared only of its own."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import xxhash
+
+from splarn.core.errors import RequestError
+from splarn.core.files import outside
+from splarn.core.shape.manifest import MANIFEST, UNFINISHED, Part, SourceRange
+
+
+def fingerprint(paths: Sequence[Path], *settings: Any) -> str:
+    """What tells one request from another: the files as they are now, and the settings."""
+    with outside("Looking at the source"):
+        files = [(str(path), path.stat().st_size, path.stat().st_mtime_ns) for path in paths]
+    return xxhash.xxh3_128_hexdigest(json.dumps([files, *settings], default=str).encode())
+
+
+class Unfinished:
+    """The mark in a folder whose parts are not complete, with those that are whole already.
+
+    The same request given again finds them in `done`, by the stem of their names. Another request,
+    or `again`, clears what is there first.
+    Raises RequestError when the folder holds finished parts or other files.
+    """
+
+    def __init__(self, folder: Path, request: str, again: bool) -> None:
+        self.folder = folder
+        self.path = folder / UNFINISHED
+        self.done: dict[str, list[Part]] = {}
+        if folder.exists() and not folder.is_dir():
+            raise RequestError(f"{folder} is a file: name a folder for the parts.")
+        if (folder / MANIFEST).exists() and not again:
+            raise RequestError(
+                f"{folder} already holds parts and their manifest: name another folder, or give "
+                "--again to make them anew."
+            )
+        if (folder / MANIFEST).exists():
+            self.clear()
+        elif self.path.exists():
+            self._resume(request)
+        elif folder.exists() and any(folder.iterdir()):
+            raise RequestError(
+                f"The folder {folder} holds other files: name an empty or a new one for the parts."
+            )
+        if not self.path.exists():
+            with outside(f"Making the folder {folder}"):
+                folder.mkdir(parents=True, exist_ok=True)
+                self.path.write_text(json.dumps({"request": request}) + "\n", encoding="utf-8")
+
+    def add(self, stem: str, parts: Sequence[Part]) -> None:
+        """Notes that a task's parts are whole. Raises OutsideError when the disk refuses."""
+        line = json.dumps({"stem": stem, "parts": [asdict(part) for part in parts]})
+        with outside(f"Writing {self.path}"), self.path.open("a", encoding="utf-8") as file:
+            file.write(line + "\n")
+
+    def finish(self) -> None:
+        """Takes the mark away."""
+        self.path.unlink(missing_ok=True)
+
+    def clear(self) -> None:
+        """Removes everything a shape puts into a folder; such a folder holds nothing else."""
+        for path in self.folder.glob("*"):
+            if path.name.startswith("part-") or path.name in (MANIFEST, UNFINISHED):
+                path.unlink(missing_ok=True)
+
+    def _resume(self, request: str) -> None:
+        try:
+            first, *lines = self.path.read_text(encoding="utf-8").splitlines()
+            if json.loads(first)["request"] != request:
+                raise ValueError("another request")
+            for line in lines:
+                entry = json.loads(line)
+                parts = [_part(fields) for fields in entry["parts"]]
+                if all(self._stands(part) for part in parts):
+                    self.done[entry["stem"]] = parts
+        except (ValueError, KeyError, TypeError):
+            # Another request's, or cut off by a crash: begin anew.
+            self.done = {}
+            self.clear()
+
+    def _stands(self, part: Part) -> bool:
+        path = self.folder / part.path
+        return path.is_file() and path.stat().st_size == part.bytes
+
+
+def _part(fields: dict[str, Any]) -> Part:
+    source = tuple(SourceRange(**piece) for piece in fields["source"])
+    return Part(**{**fields, "source": source})
