@@ -93,6 +93,19 @@ def test_text_in_another_encoding_is_noticed(tmp_path: Path) -> None:
         infer_layout([path])
 
 
+def test_constraints_survive_their_json_and_may_be_written_as_numbers() -> None:
+    fields = (
+        Field("a", unique=True, min_length=1, max_length=9, pattern="[a-z]+", enum=("x", "y")),
+        Field("b", "number", precision=9, scale=2, minimum="-1.5", maximum="1e3"),
+        Field("c", "integer", required=True, enum=("1", "2")),
+    )
+    layout = Layout("any", Dialect(), fields)
+    assert from_descriptor(json.loads(json.dumps(to_descriptor(layout))), "text") == layout
+    by_hand = {"name": "c", "type": "integer", "constraints": {"minimum": 0, "enum": [1, 2]}}
+    (field,) = from_descriptor({"schema": {"fields": [by_hand]}}, "text").fields
+    assert (field.minimum, field.enum) == ("0", ("1", "2"))
+
+
 NAMES = st.text(min_size=1, max_size=9)
 FIELDS = st.builds(
     Field,

@@ -146,6 +146,102 @@ def test_check_finds_exactly_the_spoiled_rows(
         assert fault.raw.startswith(line)
 
 
+CONSTRAINED = Layout(
+    "gauges",
+    Dialect(),
+    (
+        Field("gauge", required=True, pattern="G[0-9]{2}", unique=True),
+        Field("level", "integer", minimum="0", maximum="500"),
+        Field("day", "date", minimum="2031-01-01"),
+        Field("side", enum=("upper", "lower")),
+        Field("note", min_length=2, max_length=5),
+        Field("reading", "integer", unique=True),
+    ),
+)
+FIT = "G07,120,2031-04-05,upper,fine,1\n"
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "field", "message"),
+    [
+        ("G07", "H07", "gauge", "not like the pattern G[0-9]{2}"),
+        ("G07", "G077", "gauge", "not like the pattern G[0-9]{2}"),
+        ("120", "-1", "level", "below the minimum 0"),
+        ("120", "501", "level", "above the maximum 500"),
+        ("2031-04-05", "2030-12-31", "day", "below the minimum 2031-01-01"),
+        ("upper", "middle", "side", "not an allowed value"),
+        ("fine", "f", "note", "shorter than 2 characters"),
+        ("fine", "rather wet", "note", "longer than 5 characters"),
+    ],
+)
+@pytest.mark.parametrize("company", ["", "G08,deep,2031-04-05,upper,fine,2\n"])
+def test_constraints_refuse_values_of_the_right_type(
+    old: str, new: str, field: str, message: str, company: str
+) -> None:
+    head = ",".join(CONSTRAINED.names) + "\n"
+    text = head + FIT + company + FIT.replace(old, new).replace(",1\n", ",3\n") + "G09,,,,,4\n"
+    parsed = parse(text.encode(), CONSTRAINED)
+    fault = parsed.faults[-1]
+    assert (fault.kind, fault.field, fault.message) == ("constraint", field, message)
+    assert fault.row == 2 + bool(company)
+    assert len(parsed.faults) == 1 + bool(company)
+    assert len(parsed.table) == 2 == len(parsed.good)
+
+
+def test_a_limit_must_be_a_value_of_its_field() -> None:
+    layout = Layout("x", Dialect(), (Field("n", "integer", minimum="low"),))
+    with pytest.raises(RequestError, match="minimum 'low' of field 'n' is no integer"):
+        Parser(layout, "text")
+    for wrong in (
+        {"type": "integer", "max_length": 3},
+        {"type": "string", "minimum": "a"},
+        {"pattern": "("},
+    ):
+        with pytest.raises(RequestError):
+            Field("n", **wrong)  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize("workers", [1, 2])
+def test_repeats_are_found_across_files_and_ranges(
+    tmp_path: Path, workers: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("splarn.core.check.RANGE", 700)
+    head = ",".join(CONSTRAINED.names) + "\n"
+    rows = [f"G{n:02d},{n},,,,{n}\n" for n in range(100)]
+    (tmp_path / "a.csv").write_text(head + "".join(rows[:60]))
+    (tmp_path / "b.csv").write_text(head + "".join(rows[50:52] + rows[60:] + [rows[99]]))
+    text = "".join(rows[:5]) + "G99,1,,,,77\n"
+    (tmp_path / "c.csv").write_text(head + text.replace("G0", "G9").replace("G9", "G1", 0))
+    paths = sorted(tmp_path.glob("*.csv"))
+    with Pools() as pools:
+        found = check(paths, CONSTRAINED, pools.of(workers))
+    seen = {(Path(f.path).name, f.row, f.line, f.value) for f in found.faults}
+    assert {entry for entry in seen if entry[0] == "b.csv"} == {
+        ("b.csv", 1, 2, "G50"),
+        ("b.csv", 2, 3, "G51"),
+        ("b.csv", 43, 44, "G99"),
+    }
+    assert {entry[1] for entry in seen if entry[0] == "c.csv"} == {1, 2, 3, 4, 5, 6}
+    assert all(f.kind == "unique" for f in found.faults)
+    assert found.bad == 9
+
+
+def test_good_rows_can_be_written_out_and_a_check_stopped(
+    delivery: Delivery, layout: Layout, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("splarn.core.check.RANGE", 150_000)
+    whole = check(delivery.paths, layout, Inline(), good=tmp_path / "good")
+    again = check(sorted((tmp_path / "good").iterdir()), layout, Inline())
+    assert (again.rows, again.bad) == (whole.good, 0)
+    with pytest.raises(RequestError, match="in use"):
+        check(delivery.paths, layout, Inline(), good=tmp_path / "good")
+    short = check(delivery.paths, layout, Inline(), limit=1)
+    assert short.stopped
+    assert 1 <= short.bad < whole.bad
+    assert short.rows < whole.rows
+    assert not whole.stopped
+
+
 def test_check_names_what_differs_in_a_header(tmp_path: Path, layout: Layout) -> None:
     path = tmp_path / "other.csv"
     path.write_text("passage_no;lock_code\n1;LK-001\n")

@@ -17,6 +17,14 @@ def check(
         Path | None,
         typer.Option("--rejects", metavar="DIR", help="Write the bad rows into this folder."),
     ] = None,
+    good: Annotated[
+        Path | None,
+        typer.Option("--good", metavar="DIR", help="Write the good rows into files in here."),
+    ] = None,
+    limit: Annotated[
+        int | None,
+        typer.Option("--limit", metavar="N", min=1, help="Stop once so many rows are bad."),
+    ] = None,
     show: Annotated[
         int, typer.Option("--show", metavar="N", help="Faults to list on the screen.")
     ] = 10,
@@ -45,7 +53,7 @@ def check(
     how = context.layout(layout, files)
     with Pools() as pools:
         pool = pools.of(wanted)
-        result = check_files(files, how, pool, progress=out.progress())
+        result = check_files(files, how, pool, limit=limit, good=good, progress=out.progress())
     written = None
     if rejects is not None:
         written = rejects / "check.rejects.jsonl"
@@ -84,6 +92,10 @@ def check(
             out.say(f"… and {show_count(result.bad - len(shown))} more (--show N lists more).")
     if written is not None:
         out.say(f"The bad rows are in {written}.")
+    if good is not None:
+        out.say(f"The good rows are in {good}.")
+    if result.stopped:
+        out.note(f"Stopped at --limit {limit}: what comes after has not been read.")
     out.document(
         {
             "rows": result.rows,
@@ -95,6 +107,7 @@ def check(
                 for (kind, field), count in result.kinds.most_common()
             ],
             "rejects": str(written) if written else None,
+            "stopped": result.stopped,
         }
     )
     return 1 if result.bad else 0

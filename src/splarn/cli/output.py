@@ -78,7 +78,9 @@ class Output:
             )
         for row in rows:
             table.add_row(*(_plain(cell) for cell in row))
-        self.out.print(Padding(table, (1, 0, 1, 2), expand=False))
+        self.out.print()
+        self.out.print(Padding(table, (0, 0, 0, 2), expand=False))
+        self.out.print()
 
     def document(self, document: dict[str, Any]) -> None:
         """The JSON document of the command; nothing without `--json`."""

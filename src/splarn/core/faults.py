@@ -18,7 +18,8 @@ SHOWN_VALUE = 120
 class Fault:
     """One thing wrong with one record. `line` and `row` count from 1, the header not a row.
 
-    `kind` is one of columns, type, required, encoding, record. `raw` is the record as it came.
+    `kind` is one of columns, type, required, encoding, record, constraint, unique. `raw` is the
+    record as it came.
     """
 
     path: str

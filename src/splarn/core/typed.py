@@ -7,11 +7,8 @@ fit is it read again as text, and the misfits looked for column by column.
 from __future__ import annotations
 
 import io
-import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -19,11 +16,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
+from splarn.core.constraints import Constraint
+from splarn.core.convert import convert_text
 from splarn.core.faults import Fault, shorten
 from splarn.core.layout import Field, Layout
 from splarn.core.records import Chunk
-
-Mask = Any  # numpy array of bool, one entry a record
 
 
 @dataclass(frozen=True)
@@ -75,6 +72,7 @@ class Parser:
         }
         self._required = [field.name for field in layout.fields if field.required]
         self._patterned = [field for field in layout.fields if field.has_pattern]
+        self._constraints = [Constraint(field) for field in layout.fields if field.is_constrained]
         self._hex_matters = any(field.type == "integer" for field in layout.fields)
 
     def parse(self, chunk: Chunk) -> Parsed:
@@ -87,11 +85,46 @@ class Parser:
         if self._direct and not self._suspicious(data, chunk):
             table = self._parse_direct(data)
             if table is not None and len(table) == chunk.rows:
-                return Parsed(chunk, table, np.arange(chunk.rows), ())
+                return self._constrained(Parsed(chunk, table, np.arange(chunk.rows), ()))
         # Spoiled rows come in company: try the direct way again only after a clean chunk.
         parsed = self._parse_carefully(chunk)
         self._direct = not parsed.faults
-        return parsed
+        return self._constrained(parsed)
+
+    def _constrained(self, parsed: Parsed) -> Parsed:
+        """What the field's constraints refuse moves from the good rows to the faults."""
+        faults: dict[int, Fault] = {}
+        for constraint in self._constraints:
+            column = parsed.table.column(constraint.field.name)
+            for mask, reason in constraint.broken(column):
+                for position in np.flatnonzero(mask).tolist():
+                    row = int(parsed.good[position])
+                    value = str(column[position].as_py())
+                    fault = self._fault(
+                        parsed.chunk, row, constraint.field.name, "constraint", value, reason
+                    )
+                    faults.setdefault(row, fault)
+        if not faults:
+            return parsed
+        keep = ~np.isin(parsed.good, list(faults))
+        every = sorted((*parsed.faults, *faults.values()), key=lambda fault: fault.row)
+        table = parsed.table.filter(pa.array(keep))
+        return Parsed(parsed.chunk, table, parsed.good[keep], tuple(every))
+
+    def _fault(
+        self, chunk: Chunk, row: int, field: str | None, kind: str, value: str | None, message: str
+    ) -> Fault:
+        raw = chunk.data[int(chunk.starts[row]) : int(chunk.ends[row])]
+        return Fault(
+            self.path,
+            chunk.line_of(row),
+            chunk.row + row + 1,
+            field,
+            kind,
+            None if value is None else shorten(value),
+            message,
+            raw.decode(self.layout.dialect.encoding, errors="backslashreplace"),
+        )
 
     def _suspicious(self, data: bytes, chunk: Chunk) -> bool:
         if chunk.open_quote or b"\0" in data:
@@ -122,7 +155,7 @@ class Parser:
         if any(table.column(name).null_count for name in self._required):
             return None
         for field in self._patterned:
-            values, misfit = _convert_text(table.column(field.name), field)
+            values, misfit = convert_text(table.column(field.name), field)
             if misfit.any():
                 return None
             table = table.set_column(table.column_names.index(field.name), field.name, values)
@@ -133,17 +166,7 @@ class Parser:
 
         def blame(row: int, field: str | None, kind: str, value: str | None, message: str) -> None:
             if row not in faults:
-                raw = chunk.data[int(chunk.starts[row]) : int(chunk.ends[row])]
-                faults[row] = Fault(
-                    self.path,
-                    chunk.line_of(row),
-                    chunk.row + row + 1,
-                    field,
-                    kind,
-                    None if value is None else shorten(value),
-                    message,
-                    raw.decode(self.layout.dialect.encoding, errors="backslashreplace"),
-                )
+                faults[row] = self._fault(chunk, row, field, kind, value, message)
 
         records = [
             chunk.data[a:b] for a, b in zip(chunk.starts.tolist(), chunk.ends.tolist(), strict=True)
@@ -221,7 +244,7 @@ class Parser:
             text = pc.utf8_trim_whitespace(text)
             markers = pa.array(self.layout.dialect.null_markers, pa.string())
             text = pc.if_else(pc.is_in(text, markers), pa.scalar(None, pa.string()), text)
-        values, misfit = _convert_text(text, field)
+        values, misfit = convert_text(text, field)
         for position in np.flatnonzero(misfit).tolist():
             value = text[position].as_py()
             blame(int(rows[position]), field.name, "type", value, f"not {_article(field)}")
@@ -260,98 +283,3 @@ def _as_text(column: Any) -> tuple[Any, list[tuple[int, str]]]:
                 values.append(None)
                 broken.append((position, value.decode(errors="backslashreplace")))
         return pa.array(values, pa.string()), broken
-
-
-def _convert_text(text: Any, field: Field) -> tuple[Any, Mask]:
-    """Typed values of a text column, null where they do not fit, and where that is."""
-    if isinstance(text, pa.ChunkedArray):
-        text = text.combine_chunks()
-    if field.type == "string":
-        return text, np.zeros(len(text), dtype=bool)
-    if field.has_pattern:
-        return _convert_pattern(text, field)
-    if field.type == "integer":
-        # Arrow reads 0x1F as 31; no table should.
-        hexed = pc.match_substring_regex(text, "^[+-]?0[xX]").fill_null(False)
-        if pc.any(hexed).as_py():
-            text = pc.if_else(hexed, pa.scalar("no integer"), text)
-    return _cast_or_bisect(text, field)
-
-
-def _cast(text: Any, field: Field) -> Any:
-    if field.type == "time":
-        stamped = pc.binary_join_element_wise("1970-01-01T", text, "")
-        return stamped.cast(pa.timestamp("us")).cast(pa.time64("us"))
-    return text.cast(field.arrow_type())
-
-
-def _cast_or_bisect(text: Any, field: Field) -> tuple[Any, Mask]:
-    """Casts a column; halves it where that fails, down to the values that are to blame."""
-    misfit = np.zeros(len(text), dtype=bool)
-    pieces: list[Any] = []
-    stack = [(0, len(text))]
-    while stack:
-        start, stop = stack.pop()
-        try:
-            pieces.append(_cast(text.slice(start, stop - start), field))
-            continue
-        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
-            pass
-        if stop - start == 1:
-            misfit[start] = True
-            pieces.append(pa.nulls(1, field.arrow_type()))
-        else:
-            middle = (start + stop) // 2
-            stack.append((middle, stop))
-            stack.append((start, middle))
-    if not pieces:
-        return pa.array([], field.arrow_type()), misfit
-    return pa.concat_arrays(pieces), misfit
-
-
-def _convert_pattern(text: Any, field: Field) -> tuple[Any, Mask]:
-    """Dates by a strptime pattern. A day that its month lacks is a misfit, never rolled over."""
-    stamps = pc.strptime(text, format=field.format, unit="us", error_is_null=True)
-    misfit = pc.and_(pc.is_valid(text), pc.is_null(stamps)).to_numpy(zero_copy_only=False).copy()
-    # 31 April comes back as 1 May, so only the first three days of a month can be such a value.
-    early = pc.less_equal(pc.day(stamps), 3).fill_null(False)
-    for position in _changed_days(text, stamps, early, field.format):
-        try:
-            datetime.strptime(text[int(position)].as_py(), field.format)
-        except ValueError:
-            misfit[position] = True
-    if misfit.any():
-        stamps = pc.if_else(pa.array(misfit), pa.scalar(None, stamps.type), stamps)
-    return stamps.cast(pa.timestamp("us")).cast(field.arrow_type(), safe=False), misfit
-
-
-def _changed_days(text: Any, stamps: Any, early: Any, pattern: str) -> Any:
-    """Positions among the `early` ones whose day in the text is not surely the parsed day."""
-    candidates = np.flatnonzero(early.to_numpy(zero_copy_only=False))
-    place = _day_place(pattern)
-    if place is None or not len(candidates):
-        return candidates
-    start, length = place
-    chosen = pa.array(candidates)
-    few, days = text.take(chosen), pc.day(stamps.take(chosen))
-    shown = pc.utf8_lpad(days.cast(pa.string()), 2, "0")
-    same = pc.and_(
-        pc.equal(pc.utf8_slice_codeunits(few, start, start + 2), shown),
-        pc.equal(pc.utf8_length(few), length),
-    )
-    return candidates[~same.to_numpy(zero_copy_only=False)]
-
-
-@lru_cache(maxsize=32)
-def _day_place(pattern: str) -> tuple[int, int] | None:
-    """Where the day stands and how long the text is, for patterns of fixed width."""
-    widths = {"d": 2, "m": 2, "Y": 4, "y": 2, "H": 2, "M": 2, "S": 2}
-    pieces = re.findall(r"%(.)|([^%])", pattern)
-    if any(directive and directive not in widths for directive, _ in pieces):
-        return None
-    start, length = None, 0
-    for directive, _ in pieces:
-        if directive == "d":
-            start = length
-        length += widths[directive] if directive else 1
-    return None if start is None else (start, length)

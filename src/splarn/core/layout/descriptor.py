@@ -26,8 +26,9 @@ def to_descriptor(layout: Layout) -> dict[str, Any]:
         if field.precision is not None:
             entry["precision"] = field.precision
             entry["scale"] = field.scale or 0
-        if field.required:
-            entry["constraints"] = {"required": True}
+        constraints = _constraints(field)
+        if constraints:
+            entry["constraints"] = constraints
         fields.append(entry)
     return {
         "name": layout.name,
@@ -41,6 +42,28 @@ def to_descriptor(layout: Layout) -> dict[str, Any]:
         },
         "schema": {"fields": fields, "missingValues": list(dialect.null_markers)},
     }
+
+
+def _constraints(field: Field) -> dict[str, Any]:
+    """The constraints that are set, under the standard's names."""
+    every = {
+        "required": field.required or None,
+        "unique": field.unique or None,
+        "minimum": field.minimum,
+        "maximum": field.maximum,
+        "enum": None if field.enum is None else list(field.enum),
+        "minLength": field.min_length,
+        "maxLength": field.max_length,
+        "pattern": field.pattern,
+    }
+    return {name: value for name, value in every.items() if value is not None}
+
+
+def _text(value: Any) -> str | None:
+    """A constraint's value as the files would write it."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return None if value is None else str(value)
 
 
 def from_descriptor(document: Any, where: str) -> Layout:
@@ -80,6 +103,15 @@ def from_descriptor(document: Any, where: str) -> Layout:
             type=field.type,
             format=field.format,
             required=field.constraints.required,
+            unique=field.constraints.unique,
+            minimum=_text(field.constraints.minimum),
+            maximum=_text(field.constraints.maximum),
+            enum=None
+            if field.constraints.enum is None
+            else tuple(str(_text(value)) for value in field.constraints.enum),
+            min_length=field.constraints.minLength,
+            max_length=field.constraints.maxLength,
+            pattern=field.constraints.pattern,
             precision=field.precision,
             scale=field.scale if field.precision is not None else None,
         )

@@ -17,6 +17,13 @@ class DialectModel(BaseModel):
 
 class ConstraintsModel(BaseModel):
     required: bool = False
+    unique: bool = False
+    minimum: str | int | float | None = None
+    maximum: str | int | float | None = None
+    enum: list[str | int | float | bool] | None = None
+    minLength: int | None = None
+    maxLength: int | None = None
+    pattern: str | None = None
 
 
 class FieldModel(BaseModel):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -21,7 +22,9 @@ class Field:
     """One field of a record, after the Table Schema standard.
 
     `precision` and `scale` make a `number` an exact decimal; without them it is a float.
-    `format` is `default` for the ISO 8601 form, or a strptime pattern.
+    `format` is `default` for the ISO 8601 form, or a strptime pattern. `minimum`, `maximum` and
+    `enum` are written as values of the field are in the files; lengths count characters; `pattern`
+    is a regular expression that the whole value must match; `unique` is over all files.
 
     Raises RequestError for a field that cannot be read.
     """
@@ -32,6 +35,13 @@ class Field:
     required: bool = False
     precision: int | None = None
     scale: int | None = None
+    unique: bool = False
+    minimum: str | None = None
+    maximum: str | None = None
+    enum: tuple[str, ...] | None = None
+    min_length: int | None = None
+    max_length: int | None = None
+    pattern: str | None = None
 
     def __post_init__(self) -> None:
         if self.type not in FIELD_TYPES:
@@ -46,6 +56,34 @@ class Field:
                     f"Field {self.name!r} cannot have precision {self.precision} and scale "
                     f"{scale}: a number has 1 to 38 digits, of which scale are decimals."
                 )
+
+        texts = (self.min_length, self.max_length, self.pattern)
+        if self.type != "string" and texts != (None, None, None):
+            raise RequestError(
+                f"Field {self.name!r} is no string, so it can have no length and no pattern."
+            )
+        if self.type in ("string", "boolean") and (self.minimum, self.maximum) != (None, None):
+            raise RequestError(
+                f"Field {self.name!r} is a {self.type}, so it can have no minimum and no maximum."
+            )
+        if self.pattern is not None:
+            try:
+                re.compile(self.pattern)
+            except re.error as error:
+                raise RequestError(
+                    f"The pattern {self.pattern!r} of field {self.name!r} cannot be used: {error}."
+                ) from None
+
+    @property
+    def is_constrained(self) -> bool:
+        """Whether values of the right type can still be refused one by one."""
+        return any(
+            limit is not None
+            for limit in (
+                self.minimum, self.maximum, self.enum, self.min_length, self.max_length,
+                self.pattern,
+            )
+        )  # fmt: skip
 
     @property
     def is_decimal(self) -> bool:

@@ -1,0 +1,117 @@
+"""Text turned into typed values, column by column, and the values that do not fit."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from splarn.core.layout import Field
+
+Mask = Any  # numpy array of bool, one entry a value
+
+
+def convert_value(text: str, field: Field) -> Any:
+    """One value as a field reads it, a pyarrow.Scalar; None where it does not fit."""
+    values, misfit = convert_text(pa.array([text]), field)
+    return None if misfit[0] else values[0]
+
+
+def convert_text(text: Any, field: Field) -> tuple[Any, Mask]:
+    """Typed values of a text column, null where they do not fit, and where that is."""
+    if isinstance(text, pa.ChunkedArray):
+        text = text.combine_chunks()
+    if field.type == "string":
+        return text, np.zeros(len(text), dtype=bool)
+    if field.has_pattern:
+        return _convert_pattern(text, field)
+    if field.type == "integer":
+        # Arrow reads 0x1F as 31; no table should.
+        hexed = pc.match_substring_regex(text, "^[+-]?0[xX]").fill_null(False)
+        if pc.any(hexed).as_py():
+            text = pc.if_else(hexed, pa.scalar("no integer"), text)
+    return _cast_or_bisect(text, field)
+
+
+def _cast(text: Any, field: Field) -> Any:
+    if field.type == "time":
+        stamped = pc.binary_join_element_wise("1970-01-01T", text, "")
+        return stamped.cast(pa.timestamp("us")).cast(pa.time64("us"))
+    return text.cast(field.arrow_type())
+
+
+def _cast_or_bisect(text: Any, field: Field) -> tuple[Any, Mask]:
+    """Casts a column; halves it where that fails, down to the values that are to blame."""
+    misfit = np.zeros(len(text), dtype=bool)
+    pieces: list[Any] = []
+    stack = [(0, len(text))]
+    while stack:
+        start, stop = stack.pop()
+        try:
+            pieces.append(_cast(text.slice(start, stop - start), field))
+            continue
+        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+            pass
+        if stop - start == 1:
+            misfit[start] = True
+            pieces.append(pa.nulls(1, field.arrow_type()))
+        else:
+            middle = (start + stop) // 2
+            stack.append((middle, stop))
+            stack.append((start, middle))
+    if not pieces:
+        return pa.array([], field.arrow_type()), misfit
+    return pa.concat_arrays(pieces), misfit
+
+
+def _convert_pattern(text: Any, field: Field) -> tuple[Any, Mask]:
+    """Dates by a strptime pattern. A day that its month lacks is a misfit, never rolled over."""
+    stamps = pc.strptime(text, format=field.format, unit="us", error_is_null=True)
+    misfit = pc.and_(pc.is_valid(text), pc.is_null(stamps)).to_numpy(zero_copy_only=False).copy()
+    # 31 April comes back as 1 May, so only the first three days of a month can be such a value.
+    early = pc.less_equal(pc.day(stamps), 3).fill_null(False)
+    for position in _changed_days(text, stamps, early, field.format):
+        try:
+            datetime.strptime(text[int(position)].as_py(), field.format)
+        except ValueError:
+            misfit[position] = True
+    if misfit.any():
+        stamps = pc.if_else(pa.array(misfit), pa.scalar(None, stamps.type), stamps)
+    return stamps.cast(pa.timestamp("us")).cast(field.arrow_type(), safe=False), misfit
+
+
+def _changed_days(text: Any, stamps: Any, early: Any, pattern: str) -> Any:
+    """Positions among the `early` ones whose day in the text is not surely the parsed day."""
+    candidates = np.flatnonzero(early.to_numpy(zero_copy_only=False))
+    place = _day_place(pattern)
+    if place is None or not len(candidates):
+        return candidates
+    start, length = place
+    chosen = pa.array(candidates)
+    few, days = text.take(chosen), pc.day(stamps.take(chosen))
+    shown = pc.utf8_lpad(days.cast(pa.string()), 2, "0")
+    same = pc.and_(
+        pc.equal(pc.utf8_slice_codeunits(few, start, start + 2), shown),
+        pc.equal(pc.utf8_length(few), length),
+    )
+    return candidates[~same.to_numpy(zero_copy_only=False)]
+
+
+@lru_cache(maxsize=32)
+def _day_place(pattern: str) -> tuple[int, int] | None:
+    """Where the day stands and how long the text is, for patterns of fixed width."""
+    widths = {"d": 2, "m": 2, "Y": 4, "y": 2, "H": 2, "M": 2, "S": 2}
+    pieces = re.findall(r"%(.)|([^%])", pattern)
+    if any(directive and directive not in widths for directive, _ in pieces):
+        return None
+    start, length = None, 0
+    for directive, _ in pieces:
+        if directive == "d":
+            start = length
+        length += widths[directive] if directive else 1
+    return None if start is None else (start, length)
