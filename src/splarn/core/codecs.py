@@ -166,10 +166,10 @@ def detect_codec(head: bytes) -> str:
 
 def codec_by_name(path: Path) -> str:
     """The codec that a file's name speaks of."""
-    for codec in CODECS.values():
-        if codec.suffix and path.name.lower().endswith(codec.suffix):
-            return codec.name
-    return "none"
+    return _BY_SUFFIX.get(path.suffix.lower(), "none")
+
+
+_BY_SUFFIX = {codec.suffix: codec.name for codec in CODECS.values() if codec.suffix}
 
 
 def codec_of(path: Path) -> str:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import replace
 from functools import lru_cache
 from itertools import chain
 from pathlib import Path
@@ -30,6 +29,9 @@ SMALL_PACKED = 1 << 20
 _MARKS = ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be"), (BOM, "utf-8-sig"))
 _PARQUET = b"PAR1"
 
+# Fields of a SourceFile, by name.
+Facts = dict[str, Any]
+
 
 def look_at(path: Path, dialect: Dialect | None, exact: bool) -> SourceFile:
     """The facts of one file. Damage becomes a finding.
@@ -44,30 +46,28 @@ def look_at(path: Path, dialect: Dialect | None, exact: bool) -> SourceFile:
         finally:
             os.close(descriptor)
     size = status.st_size
-    file = SourceFile(str(path), size, detect_codec(head), modified=status.st_mtime)
+    codec = detect_codec(head)
+    facts: Facts = {"path": str(path), "bytes": size, "codec": codec, "modified": status.st_mtime}
     if not size:
         what = f"{path.name} is empty; leave it out or ask for it again"
-        return replace(
-            file, codec="none", rows=0, rows_low=0, rows_high=0, rows_exact=True,
-            findings=(Finding("empty", str(path), what),),
-        )  # fmt: skip
-    findings = _name_lies(path, file.codec)
+        return SourceFile(**facts, **_exactly(0), findings=(Finding("empty", str(path), what),))
+    findings = _name_lies(path, codec)
     try:
         if head.startswith(_PARQUET):
-            file = _look_at_parquet(file, path)
-        elif file.codec == "none" and (size <= HEAD or not exact):
-            file = _look_at_plain(file, path, head, dialect, exact)
+            facts |= _look_at_parquet(path)
+        elif codec == "none" and (size <= HEAD or not exact):
+            facts |= _look_at_plain(path, size, head, dialect, exact)
         else:
-            file = _look_at_long(file, path, dialect, exact)
+            facts |= _look_at_long(path, size, codec, dialect, exact)
     except OutsideError as error:
         findings.append(Finding("damaged", str(path), str(error).rstrip(".")))
-    if file.rows == 0:
+    if facts.get("rows") == 0:
         what = f"{path.name} holds a header and no records"
         findings.append(Finding("header-only", str(path), what))
-    if file.encoding.startswith("utf-16"):
+    if facts.get("encoding", "").startswith("utf-16"):
         what = f"{path.name} is UTF-16 text; convert it to UTF-8 before anything else"
         findings.append(Finding("encoding", str(path), what))
-    return replace(file, findings=tuple(findings))
+    return SourceFile(**facts, findings=tuple(findings))
 
 
 def content_id_of(path: Path, codec: str) -> str:
@@ -89,9 +89,6 @@ def _name_lies(path: Path, codec: str) -> list[Finding]:
     told = "no compression" if named == "none" else named
     message = f"{path.name} is {what}, while its name speaks of {told}; Splarn goes by the content"
     return [Finding("codec-mismatch", str(path), message)]
-
-
-Facts = dict[str, Any]
 
 
 def _describe(head: bytes, dialect: Dialect | None) -> tuple[Facts, Dialect]:
@@ -152,7 +149,7 @@ def _is_utf8(data: bytes) -> bool:
     return True
 
 
-def _look_at_parquet(file: SourceFile, path: Path) -> SourceFile:
+def _look_at_parquet(path: Path) -> Facts:
     import pyarrow as pa
     from pyarrow import parquet
 
@@ -161,31 +158,31 @@ def _look_at_parquet(file: SourceFile, path: Path) -> SourceFile:
     except (pa.ArrowInvalid, OSError) as error:
         raise OutsideError(f"{path} is damaged: {str(error).splitlines()[0]}.") from None
     groups = [metadata.row_group(index) for index in range(metadata.num_row_groups)]
-    rows = metadata.num_rows
-    return replace(
-        file, format=PARQUET, encoding="", line_end="", rows=rows, rows_low=rows, rows_high=rows,
-        rows_exact=True, raw_bytes=sum(group.total_byte_size for group in groups),
-        columns=metadata.num_columns, splittable=len(groups) > 1,
-        content_id=content_id_of(path, "none"),
-    )  # fmt: skip
+    return {
+        "format": PARQUET,
+        "encoding": "",
+        "line_end": "",
+        "raw_bytes": sum(group.total_byte_size for group in groups),
+        "columns": metadata.num_columns,
+        "splittable": len(groups) > 1,
+        "content_id": content_id_of(path, "none"),
+        **_exactly(metadata.num_rows),
+    }
 
 
 def _look_at_plain(
-    file: SourceFile, path: Path, head: bytes, dialect: Dialect | None, exact: bool
-) -> SourceFile:
+    path: Path, size: int, head: bytes, dialect: Dialect | None, exact: bool
+) -> Facts:
     facts, dialect = _describe(head, dialect)
     hashed = xxhash.xxh3_128_hexdigest(head)
-    facts["raw_bytes"] = file.bytes
-    if len(head) < file.bytes:
+    facts["raw_bytes"] = size
+    if len(head) < size:
         facts["content_id"] = f"head:{hashed}"
-        facts |= _estimated(file, path, head, dialect)
-    else:
-        facts["content_id"] = f"xxh3-128:{hashed}"
-        if exact or len(head) <= COUNTED:
-            facts |= _exactly(_count(head, dialect, file.path))
-        else:
-            facts |= _scaled(head, dialect)
-    return replace(file, **facts)
+        return facts | _estimated(path, size, head, dialect)
+    facts["content_id"] = f"xxh3-128:{hashed}"
+    if exact or len(head) <= COUNTED:
+        return facts | _exactly(_count(head, dialect, str(path)))
+    return facts | _scaled(head, dialect)
 
 
 def _exactly(rows: int) -> Facts:
@@ -209,24 +206,24 @@ def _scaled(head: bytes, dialect: Dialect) -> Facts:
     return {"rows": rows, "rows_low": int(rows * 0.8), "rows_high": int(rows * 1.25) + 1}
 
 
-def _estimated(file: SourceFile, path: Path, head: bytes, dialect: Dialect) -> Facts:
+def _estimated(path: Path, size: int, head: bytes, dialect: Dialect) -> Facts:
     """Rows from the record widths in stretches all over a large plain file.
 
     The bound is the 90 % one of a mean of stretches (Student's t for their number).
     """
     begin = len(BOM) if head.startswith(BOM) else 0
     widths = [_width(head[begin:], dialect)]
-    step = (file.bytes - HEAD) / STRETCHES
-    if file.bytes > 4 * HEAD:
+    step = (size - HEAD) / STRETCHES
+    if size > 4 * HEAD:
         for number in range(STRETCHES):
             data = aligned_stretch(path, int(HEAD + number * step), HEAD)
             widths.append(_width(data, dialect))
     known = np.array([width for width in widths if width])
     if not len(known):
-        return {"rows": 1, "rows_low": 1, "rows_high": file.bytes}
+        return {"rows": 1, "rows_low": 1, "rows_high": size}
     mean = float(known.mean())
     share = 1.8 * float(known.std(ddof=1)) / mean / len(known) ** 0.5 if len(known) > 1 else 0.25
-    rows = max(round(file.bytes / mean) - int(dialect.header), 1)
+    rows = max(round(size / mean) - int(dialect.header), 1)
     # Stretches can all miss what is rare, so the bound is never narrower than half a percent.
     share = max(share, 0.005)
     return {
@@ -242,6 +239,10 @@ def _width(data: bytes, dialect: Dialect) -> float | None:
     Whether a stretch starts inside a quoted field cannot be known without reading all before it;
     under the wrong assumption, quotes do not stand where fields open.
     """
+    if b'"' not in data:
+        # Without quotes every line is a record.
+        last = data.rfind(b"\n")
+        return (last + 1) / data.count(b"\n") if last > 0 else None
     found = scan(data, dialect)
     if found.stray:
         other = scan(data, dialect, quoted=True)
@@ -253,14 +254,14 @@ def _width(data: bytes, dialect: Dialect) -> float | None:
     return float(ends[-1] - ends[0]) / (len(ends) - 1)
 
 
-def _look_at_long(file: SourceFile, path: Path, dialect: Dialect | None, exact: bool) -> SourceFile:
+def _look_at_long(path: Path, size: int, codec: str, dialect: Dialect | None, exact: bool) -> Facts:
     """A packed file, or any that is to be read whole."""
-    blocks = read_blocks(path, file.codec)
+    blocks = read_blocks(path, codec)
     head = next(blocks, b"")
     facts, dialect = _describe(head[:HEAD], dialect)
-    facts["splittable"] = file.codec == "none"
-    if not exact and file.bytes > SMALL_PACKED:
-        return replace(file, **facts, **_guessed(file, head, dialect))
+    facts["splittable"] = codec == "none"
+    if not exact and size > SMALL_PACKED:
+        return facts | _guessed(size, codec, head, dialect)
     state = xxhash.xxh3_128()
     rows = total = 0
 
@@ -271,18 +272,17 @@ def _look_at_long(file: SourceFile, path: Path, dialect: Dialect | None, exact: 
             total += len(block)
             yield block
 
-    for chunk in record_chunks(passing(), dialect, where=file.path):
+    for chunk in record_chunks(passing(), dialect, where=str(path)):
         rows += chunk.rows
-    facts |= _exactly(rows)
-    facts |= {"raw_bytes": total, "content_id": f"xxh3-128:{state.hexdigest()}"}
-    return replace(file, **facts)
+    content_id = f"xxh3-128:{state.hexdigest()}"
+    return facts | _exactly(rows) | {"raw_bytes": total, "content_id": content_id}
 
 
-def _guessed(file: SourceFile, head: bytes, dialect: Dialect) -> Facts:
+def _guessed(size: int, codec: str, head: bytes, dialect: Dialect) -> Facts:
     """Rows of a large packed file: its head packed again tells how far packed bytes reach."""
-    packer = CODECS[file.codec].packer(Packing.parse(file.codec).level)
+    packer = CODECS[codec].packer(Packing.parse(codec).level)
     packed = len(packer.compress(head)) + len(packer.flush())
-    raw = round(file.bytes * len(head) / max(packed, 1))
+    raw = round(size * len(head) / max(packed, 1))
     width = _width(head.removeprefix(BOM), dialect) or len(head)
     rows = max(round(raw / width), 1)
     # Level and content further on are not known: say so with a wide bound.
