@@ -22,6 +22,7 @@ class Output:
         from rich.console import Console
 
         self.as_json = as_json
+        self._after_table = False
         wide = None if sys.stdout.isatty() else 120
         self.out: Console = Console(highlight=False, soft_wrap=False, width=wide)
         self.err: Console = Console(stderr=True, highlight=False)
@@ -29,6 +30,7 @@ class Output:
     def say(self, text: str = "") -> None:
         """A sentence for people; nothing under `--json`."""
         if not self.as_json:
+            self._after_table = False
             self.out.print(text, markup=False)
 
     def head(self, text: str) -> None:
@@ -78,9 +80,11 @@ class Output:
             )
         for row in rows:
             table.add_row(*(_plain(cell) for cell in row))
-        self.out.print()
+        if not self._after_table:
+            self.out.print()
         self.out.print(Padding(table, (0, 0, 0, 2), expand=False))
         self.out.print()
+        self._after_table = True
 
     def document(self, document: dict[str, Any]) -> None:
         """The JSON document of the command; nothing without `--json`."""

@@ -172,7 +172,10 @@ def _estimate(context: Context, files: list[Path], total: int, workers: int | No
         ),
     )
     if packed:
-        out.note(f"{plural(len(packed), 'file')} are packed: their unpacked size is not counted.")
+        verb = "is" if len(packed) == 1 else "are"
+        out.note(
+            f"{plural(len(packed), 'file')} {verb} packed; the volume counts the packed bytes."
+        )
     out.document(
         {
             "sample_bytes": sum(map(len, sample)),

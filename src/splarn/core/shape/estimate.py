@@ -45,14 +45,17 @@ def sample_bytes(paths: Sequence[Path]) -> list[bytes]:
     Raises OutsideError when a file cannot be read.
     """
     sizes = [path.stat().st_size for path in paths]
+    total = sum(sizes)
+    # Pieces of a small source are shorter, so that they do not overlap.
+    length = min(PIECE, total // PIECES + 1)
     found = []
     for number in range(PIECES):
-        at = int((number + 0.5) / PIECES * sum(sizes))
+        at = int((number + 0.5) / PIECES * total)
         for path, size in zip(paths, sizes, strict=True):
             if at < size:
                 codec = codec_of(path)
-                start = max(min(at, size - PIECE), 0) if codec == "none" else 0
-                found.append(b"".join(read_blocks(path, codec, start, start + PIECE)))
+                start = max(min(at, size - length), 0) if codec == "none" else 0
+                found.append(b"".join(read_blocks(path, codec, start, start + length)))
                 break
             at -= size
     return [data for data in dict.fromkeys(found) if data]
