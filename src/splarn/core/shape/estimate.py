@@ -61,21 +61,22 @@ def sample_bytes(paths: Sequence[Path]) -> list[bytes]:
     return [data for data in dict.fromkeys(found) if data]
 
 
-def run_pack_task(task: PackTask) -> tuple[int, float, float]:
-    """Packed bytes, and the seconds that scanning with packing, and unpacking, took."""
+def run_pack_task(task: PackTask) -> tuple[int, int, float, float]:
+    """Unpacked and packed bytes, and the seconds that scanning with packing, and unpacking, took."""
     from splarn.core.layout import Dialect
 
     codec = CODECS[task.packing.codec]
     packer = codec.packer(task.packing.level)
     begun = time.perf_counter()
-    packed = b"".join(
-        packer.compress(data) for data, _, _ in line_blocks(iter([task.data]), Dialect(), "sample")
-    )
-    packed += packer.flush()
+    raw, pieces = 0, []
+    for data, _, _ in line_blocks(iter([task.data]), Dialect(), "sample"):
+        raw += len(data)
+        pieces.append(packer.compress(data))
+    packed = b"".join((*pieces, packer.flush()))
     done = time.perf_counter()
     if codec.name != "none":
         codec.unpacker().decompress(packed)
-    return len(packed), done - begun, time.perf_counter() - done
+    return raw, len(packed), done - begun, time.perf_counter() - done
 
 
 def estimate(
@@ -88,16 +89,16 @@ def estimate(
     """Packs the sample with each packing by all workers at once; `volume` counts unpacked bytes."""
     watch = progress or Silent()
     watch.start("estimate", len(packings), "codecs")
-    raw = sum(map(len, sample))
     found = []
     for packing in packings:
         tasks = [PackTask(packing, data) for data in sample]
         begun = time.perf_counter()
         results = list(pool.map(run_pack_task, tasks))
         wall = time.perf_counter() - begun
-        packed = sum(result[0] for result in results)
-        packing_time = sum(result[1] for result in results)
-        unpacking_time = sum(result[2] for result in results)
+        raw = sum(result[0] for result in results)
+        packed = sum(result[1] for result in results)
+        packing_time = sum(result[2] for result in results)
+        unpacking_time = sum(result[3] for result in results)
         # Both happen in the same wall time; each has its share of the work.
         both = max(packing_time + unpacking_time, 1e-9)
         speed = raw / max(wall * packing_time / both, 1e-9)
