@@ -62,7 +62,7 @@ def sample_bytes(paths: Sequence[Path]) -> list[bytes]:
 
 
 def run_pack_task(task: PackTask) -> tuple[int, int, float, float]:
-    """Unpacked and packed bytes, and the seconds that scanning with packing, and unpacking, took."""
+    """Unpacked and packed bytes, and the seconds that packing (with a scan) and unpacking took."""
     from splarn.core.layout import Dialect
 
     codec = CODECS[task.packing.codec]
