@@ -14,10 +14,10 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import (
     FIRST_COMPLETED,
+    Executor,
     Future,
     ProcessPoolExecutor,
     ThreadPoolExecutor,
-    as_completed,
     wait,
 )
 from concurrent.futures.process import BrokenProcessPool
@@ -88,12 +88,12 @@ class Inline:
             yield task, result
 
 
-class Threads:
-    """Threads of this process, for work that leaves the interpreter: packing, reading, arrays."""
+class _Futures:
+    """What pools of threads and of processes share: tasks handed to an executor and watched."""
 
-    def __init__(self, workers: int) -> None:
+    def __init__(self, workers: int, executor: Executor) -> None:
         self.workers = workers
-        self._executor = ThreadPoolExecutor(workers)
+        self._executor = executor
 
     def map(
         self,
@@ -102,10 +102,11 @@ class Threads:
         watch: Progress | None = None,
     ) -> Iterator[Result]:
         """See Pool."""
-        futures = [self._executor.submit(self._watched, run, task, watch) for task in tasks]
+        futures = [self._submit(run, task, watch) for task in tasks]
         try:
             for future in futures:
-                yield future.result()
+                self._await({future}, watch)
+                yield _result(future)
         finally:
             self._stop(futures)
 
@@ -116,70 +117,7 @@ class Threads:
         watch: Progress | None = None,
     ) -> Iterator[tuple[Task, Result]]:
         """See Pool."""
-        futures = {self._executor.submit(self._watched, run, task, watch): task for task in tasks}
-        try:
-            for future in as_completed(futures):
-                yield futures[future], future.result()
-        finally:
-            self._stop(list(futures))
-
-    def close(self) -> None:
-        """Waits for the tasks at work and drops the others."""
-        self._executor.shutdown(wait=True, cancel_futures=True)
-
-    @staticmethod
-    def _watched(run: Callable[[Task], Result], task: Task, watch: Progress | None) -> Result:
-        _local.watch = watch
-        return run(task)
-
-    @staticmethod
-    def _stop(futures: Sequence[Future[Any]]) -> None:
-        """What is still at work would write into what the caller is about to clean up."""
-        for future in futures:
-            future.cancel()
-        wait([future for future in futures if not future.cancelled()])
-
-
-class Processes:
-    """A given number of worker processes, kept for as long as the pool is open."""
-
-    def __init__(self, workers: int) -> None:
-        self.workers = workers
-        context = multiprocessing.get_context("forkserver")
-        context.set_forkserver_preload(_PRELOAD)
-        self._counter = context.Value("d", 0.0)
-        self._executor = ProcessPoolExecutor(
-            workers, mp_context=context, initializer=_begin_worker, initargs=(self._counter,)
-        )
-
-    def warm_up(self) -> None:
-        """Starts every worker, so that no measurement pays for it."""
-        wait([self._executor.submit(_linger) for _ in range(self.workers)])
-
-    def map(
-        self,
-        run: Callable[[Task], Result],
-        tasks: Sequence[Task],
-        watch: Progress | None = None,
-    ) -> Iterator[Result]:
-        """See Pool."""
-        futures = [self._executor.submit(run, task) for task in tasks]
-        try:
-            for future in futures:
-                self._await({future}, watch)
-                yield _result(future)
-        finally:
-            for future in futures:
-                future.cancel()
-
-    def as_done(
-        self,
-        run: Callable[[Task], Result],
-        tasks: Sequence[Task],
-        watch: Progress | None = None,
-    ) -> Iterator[tuple[Task, Result]]:
-        """See Pool."""
-        futures = {self._executor.submit(run, task): task for task in tasks}
+        futures = {self._submit(run, task, watch): task for task in tasks}
         waiting = set(futures)
         try:
             while waiting:
@@ -188,38 +126,83 @@ class Processes:
                 for future in done:
                     yield futures[future], _result(future)
         finally:
-            for future in futures:
-                future.cancel()
+            self._stop(list(futures))
+
+    def _submit(
+        self, run: Callable[[Task], Result], task: Task, watch: Progress | None
+    ) -> Future[Result]:
+        return self._executor.submit(run, task)
 
     def _await(self, waiting: set[Future[Result]], watch: Progress | None) -> set[Future[Result]]:
         while True:
             done, _ = wait(waiting, timeout=WATCH_EVERY, return_when=FIRST_COMPLETED)
-            with self._counter.get_lock():
-                amount, self._counter.value = self._counter.value, 0.0
-            if watch is not None and amount:
-                watch.advance(amount)
+            self._observe(watch)
             if done:
                 return done
 
+    def _observe(self, watch: Progress | None) -> None:
+        """Passes on what tasks have reported since the last time."""
+
+    def _stop(self, futures: Sequence[Future[Any]]) -> None:
+        for future in futures:
+            future.cancel()
+
+
+class Threads(_Futures):
+    """Threads of this process, for work that leaves the interpreter: packing, reading, arrays."""
+
+    def __init__(self, workers: int) -> None:
+        super().__init__(workers, ThreadPoolExecutor(workers))
+
+    def close(self) -> None:
+        """Waits for the tasks at work and drops the others."""
+        self._executor.shutdown(wait=True, cancel_futures=True)
+
+    def _submit(
+        self, run: Callable[[Task], Result], task: Task, watch: Progress | None
+    ) -> Future[Result]:
+        def watched() -> Result:
+            _local.watch = watch
+            return run(task)
+
+        return self._executor.submit(watched)
+
+    def _stop(self, futures: Sequence[Future[Any]]) -> None:
+        # What is still at work would write into what the caller is about to clean up.
+        super()._stop(futures)
+        wait([future for future in futures if not future.cancelled()])
+
+
+class Processes(_Futures):
+    """A given number of worker processes, kept for as long as the pool is open."""
+
+    def __init__(self, workers: int) -> None:
+        context = multiprocessing.get_context("forkserver")
+        context.set_forkserver_preload(_PRELOAD)
+        self._counter = context.Value("d", 0.0)
+        self._processes = ProcessPoolExecutor(
+            workers, mp_context=context, initializer=_begin_worker, initargs=(self._counter,)
+        )
+        super().__init__(workers, self._processes)
+
+    def warm_up(self) -> None:
+        """Starts every worker, so that no measurement pays for it."""
+        wait([self._executor.submit(_linger) for _ in range(self.workers)])
+
     def close(self) -> None:
         """Ends the workers at once; a transaction that one has open is rolled back."""
-        processes = list((self._executor._processes or {}).values())
-        self._executor.shutdown(wait=False, cancel_futures=True)
+        processes = list((self._processes._processes or {}).values())
+        self._processes.shutdown(wait=False, cancel_futures=True)
         for process in processes:
             process.terminate()
         for process in processes:
             process.join(5)
 
-    def __enter__(self) -> Processes:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
+    def _observe(self, watch: Progress | None) -> None:
+        with self._counter.get_lock():
+            amount, self._counter.value = self._counter.value, 0.0
+        if watch is not None and amount:
+            watch.advance(amount)
 
 
 class Pools:

@@ -1,0 +1,105 @@
+"""Pools: the same answers from one thread, several, or several processes, whatever happens."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from splarn.core.errors import OutsideError, RequestError
+from splarn.core.pool import Inline, Pool, Pools, report
+
+
+class Counting:
+    """A watcher that adds up what it is told."""
+
+    def __init__(self) -> None:
+        self.amount = 0.0
+
+    def start(self, label: str, total: float | None, unit: str) -> None:
+        self.amount = 0.0
+
+    def advance(self, amount: float) -> None:
+        self.amount += amount
+
+    def finish(self) -> None:
+        return None
+
+
+def square(number: int) -> int:
+    report(number)
+    if number == 13:
+        raise RequestError("thirteen is not done here.")
+    if number == 666:
+        os.kill(os.getpid(), signal.SIGKILL)
+    time.sleep(0.01 if number % 3 else 0.03)
+    return number * number
+
+
+@pytest.fixture(params=["inline", "threads", "processes"])
+def pool(request: pytest.FixtureRequest) -> Iterator[Pool]:
+    with Pools() as pools:
+        made = {"inline": lambda: pools.of(1), "threads": lambda: pools.threads(3)}
+        yield made.get(request.param, lambda: pools.of(2))()
+
+
+def test_results_come_in_order_and_reports_arrive(pool: Pool) -> None:
+    watch = Counting()
+    assert list(pool.map(square, range(10), watch)) == [n * n for n in range(10)]
+    assert watch.amount == sum(range(10))
+    assert sorted(pool.as_done(square, range(10), watch)) == [(n, n * n) for n in range(10)]
+    assert watch.amount == 2 * sum(range(10))
+
+
+def test_an_error_comes_through_and_the_pool_lives_on(pool: Pool) -> None:
+    with pytest.raises(RequestError, match="thirteen"):
+        list(pool.map(square, [1, 13, 2]))
+    with pytest.raises(RequestError, match="thirteen"):
+        dict(pool.as_done(square, [13, 1]))
+    assert list(pool.map(square, [3])) == [9]
+
+
+def test_a_worker_that_is_killed_is_told_of() -> None:
+    with Pools() as pools, pytest.raises(OutsideError, match="ended from outside"):
+        list(pools.of(2).map(square, [1, 666, 2]))
+
+
+def test_one_worker_needs_no_other() -> None:
+    with Pools() as pools:
+        assert isinstance(pools.of(1), Inline)
+        assert isinstance(pools.threads(1), Inline)
+        assert pools.of(2) is pools.of(2)
+
+
+def test_workers_end_with_the_program_that_began_them(tmp_path: Path) -> None:
+    script = tmp_path / "main.py"
+    script.write_text(
+        "import os, time\n"
+        "from splarn.core.pool import Processes\n"
+        "def pid(_): return os.getpid()\n"
+        "def stay(_): time.sleep(60)\n"
+        "if __name__ == '__main__':\n"
+        "    pool = Processes(2)\n"
+        "    print(next(pool.map(pid, [0])), flush=True)\n"
+        "    list(pool.map(stay, [0, 1]))\n"
+    )
+    program = subprocess.Popen([sys.executable, str(script)], stdout=subprocess.PIPE, text=True)
+    assert program.stdout is not None
+    worker = int(program.stdout.readline())
+    program.kill()
+    program.communicate()
+    for _ in range(300):
+        if not Path(f"/proc/{worker}").exists():
+            return
+        status = Path(f"/proc/{worker}/stat").read_text()
+        if ") Z " in status:
+            return
+        time.sleep(0.1)
+    os.kill(worker, signal.SIGKILL)
+    pytest.fail("the worker outlived the program by half a minute")

@@ -1,0 +1,107 @@
+"""The sample: whole records from all over the source, and trials that leave nothing behind."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from splarn.core.codecs import Packing
+from splarn.core.configuration import Configuration, Space
+from splarn.core.errors import OutsideError
+from splarn.core.layout import Layout
+from splarn.core.pool import Inline, Pools
+from splarn.core.trial import PlannedTrial, Trial, design
+from splarn.core.trial import runner as runner_module
+from splarn.core.trial.runner import TrialPlace, run_trials
+from splarn.core.trial.sample import Sample, take_sample
+from splarn.demo.scenario import Delivery
+from splarn.engines import open_engine, opener
+
+
+@pytest.fixture
+def sample(delivery: Delivery, layout: Layout, tmp_path: Path) -> Sample:
+    return take_sample(delivery.paths, layout, 300_000, tmp_path / "sample", Inline())
+
+
+def test_a_sample_holds_whole_records_of_many_places(
+    sample: Sample, delivery: Delivery, layout: Layout
+) -> None:
+    whole = b"".join(path.read_bytes() for path in delivery.paths)
+    taken = [path.read_bytes() for path in sample.paths]
+    assert sum(map(len, taken)) == sample.bytes
+    assert 300_000 <= sample.bytes < 420_000
+    assert len(taken) > 1
+    for data in taken:
+        at = whole.find(data)
+        assert at > 0
+        assert whole[at - 1 : at] == b"\n"
+    assert not sample.layout.dialect.header
+    firsts = {data.split(b",", 1)[0] for data in taken}
+    assert len(firsts) == len(taken)
+    small = take_sample(delivery.paths, layout, 10**9, sample.paths[0].parent / "all", Inline())
+    assert small.rows == delivery.rows
+
+
+def place(target: str, tmp_path: Path) -> TrialPlace:
+    return TrialPlace(opener(target), "splarn_trial", tmp_path / "scratch")
+
+
+def test_trials_measure_every_phase_and_clean_up(
+    sample: Sample, target: str, tmp_path: Path
+) -> None:
+    space = Space((100_000,), (Packing("gzip", 1),), (1, 2), (1, 2), (1000, 0))
+    planned = design(space, 1, seed=2)
+    kept: list[Trial] = []
+    with Pools() as pools:
+        trials, why = run_trials(planned, [], sample, place(target, tmp_path), pools, kept.append)
+    assert (why, kept) == ("grid finished", trials)
+    assert [trial.configuration for trial in trials] == [plan.configuration for plan in planned]
+    for trial in trials:
+        assert (trial.rows, trial.bytes) == (sample.rows, sample.bytes)
+        assert trial.packed_bytes < trial.bytes
+        assert trial.seconds == pytest.approx(sum(trial.phases.values()), abs=0.5)
+        assert Trial.from_json(trial.as_json()) == trial
+    session = open_engine(target).connect()
+    assert session.columns("splarn_trial") is None
+    assert session.loads("splarn_trial") == []
+    session.close()
+    assert not list((tmp_path / "scratch").glob("parts/*"))
+
+
+def test_a_trial_that_lost_rows_stops_the_sweep_and_still_cleans_up(
+    sample: Sample, target: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    load = runner_module.load
+
+    def losing(*args: object, **more: object) -> object:
+        record = load(*args, **more)  # type: ignore[arg-type]
+        return replace(record, verified=False, differences=("column toll: sum 1 against 2",))
+
+    monkeypatch.setattr(runner_module, "load", losing)
+    plan = PlannedTrial(Configuration(100_000, Packing(), 1, 1, 0), 1, "trial")
+    kept: list[Trial] = []
+    with Pools() as pools, pytest.raises(OutsideError, match="column toll"):
+        run_trials([plan], [], sample, place(target, tmp_path), pools, kept.append)
+    assert kept == []
+    session = open_engine(target).connect()
+    assert session.columns("splarn_trial") is None
+    session.close()
+
+
+def test_a_sweep_goes_on_behind_what_is_done(
+    sample: Sample, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    space = Space((100_000,), (Packing(),), (1,), (1,), (1000, 2000, 0))
+    planned = design(space, 2, seed=4)
+    where = place(f"sqlite:///{tmp_path / 't.db'}", tmp_path)
+    with Pools() as pools:
+        first, why = run_trials(
+            planned[:3], [], sample, where, pools, lambda trial: None, time_limit=0
+        )
+        assert (first, why) == ([], "time spent")
+        done, _ = run_trials(planned[:3], [], sample, where, pools, lambda trial: None)
+        every, why = run_trials(planned, done, sample, where, pools, lambda trial: None)
+    assert every[:3] == done
+    assert (len(every), why) == (len(planned), "grid finished")
