@@ -68,3 +68,23 @@ def test_help_needs_no_heavy_package() -> None:
         [sys.executable, "-c", script], capture_output=True, text=True, check=True
     )
     assert done.stderr.strip() == "[]"
+
+
+def test_the_readme_and_the_check_run_the_same_commands() -> None:
+    root = Path(__file__).parents[2]
+    blocks = (root / "README.md").read_text(encoding="utf-8").split("```bash\n")[1:3]
+    first, second = (block.split("\n```")[0] for block in blocks)
+    check = (root / ".ci/run").read_text(encoding="utf-8")
+    assert first.endswith("splarn demo")
+    assert second.endswith("pytest")
+    assert f"    {first}\n" in check
+    assert f"\n{second}\n" in check
+
+
+def test_pictures_are_few_and_linked() -> None:
+    root = Path(__file__).parents[2]
+    readme = (root / "README.md").read_text(encoding="utf-8")
+    pictures = list((root / "docs/screenshots").glob("*.png"))
+    assert 0 < len(pictures) < 20
+    for picture in pictures:
+        assert f"docs/screenshots/{picture.name}" in readme

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import date, datetime, time, timedelta
@@ -36,7 +37,7 @@ PROGRESS = sa.Table(
 )
 
 
-class SqlEngine:
+class SqlEngine(ABC):
     """A target that SQLAlchemy has a dialect for."""
 
     name = ""
@@ -99,11 +100,12 @@ class SqlEngine:
             self.url.set(drivername=f"{self.name}+{self.driver}"), poolclass=sa.NullPool
         )
 
+    @abstractmethod
     def _session(self, connection: Connection) -> SqlSession:
-        raise NotImplementedError
+        """The kind of session this engine has."""
 
 
-class SqlSession:
+class SqlSession(ABC):
     """One connection and its transaction."""
 
     def __init__(self, engine: SqlEngine, connection: Connection) -> None:
@@ -149,9 +151,9 @@ class SqlSession:
             found = self.connection.execute(sa.text(f"SELECT count(*) FROM {self.quoted(table)}"))
             return int(found.scalar_one())
 
+    @abstractmethod
     def writer(self, table: str, layout: Layout) -> Writer:
         """See Session."""
-        raise NotImplementedError
 
     def digest(self, table: str, fields: Sequence[Field]) -> list[ColumnDigest]:
         """See Session. One scan for all columns."""
@@ -169,9 +171,9 @@ class SqlSession:
             cursor.close()
         return _read_digests(found, fields)
 
+    @abstractmethod
     def total(self, column: str, field: Field) -> str:
         """An SQL expression for a column's sum as its digest has it."""
-        raise NotImplementedError
 
     def extremes(self, column: str, field: Field) -> list[str]:
         """SQL expressions for a column's smallest and largest value, which `figure` can read."""
