@@ -115,17 +115,13 @@ def check(folder: Path, repeats: int, scale: float) -> list[Row]:
 
 def _cleaned(path: Path, layout: Path, clean: Path) -> None:
     """The good rows of a file."""
-    from splarn.core.codecs import read_blocks
     from splarn.core.layout.descriptor import read_layout
-    from splarn.core.records import record_chunks
-    from splarn.core.typed import Parser
+    from splarn.core.reading import read_parsed
 
     how = read_layout(layout)
-    parser = Parser(how, str(path))
     with clean.open("wb") as file:
         file.write((",".join(how.names) + "\n").encode())
-        for chunk in record_chunks(read_blocks(path, "none"), how.dialect, where=str(path)):
-            parsed = parser.parse(chunk)
+        for parsed in read_parsed(path, "none", how):
             file.writelines(parsed.raw(0, len(parsed.good)))
 
 

@@ -29,7 +29,7 @@ def test_the_deliverys_layout_is_found(delivery: Delivery) -> None:
         "direction": "string",
         "entered": "datetime",
         "cleared": "datetime",
-        "draught_cm": "integer",
+        "draught_cm": "integer of 16 bits",
         "note": "string",
     }
     assert [field.name for field in inferred.layout.fields if field.required] == ["passage_no"]
@@ -39,7 +39,15 @@ def test_the_deliverys_layout_is_found(delivery: Delivery) -> None:
 @pytest.mark.parametrize(
     ("values", "expected"),
     [
-        (["1", "-20", ""], "integer"),
+        (["1", "-20", ""], "integer of 16 bits"),
+        (["1", "-20000"], "integer of 32 bits"),
+        (["1", "90000000"], "integer"),
+        (["yes", "no", "yes"], "boolean as yes or no"),
+        (["Y", "Y"], "string"),
+        (["0f5e3c6a-8d2b-4c1e-9f7a-1b2c3d4e5f60"], "UUID"),
+        (['{"a": [1]}', "{}"], "JSON object"),
+        (["[]", "[1, 2]"], "JSON array"),
+        (["{}", "["], "string"),
         (["1.5", "20"], "number(5,1)"),
         (["1e5", "2.5"], "number"),
         (["true", "FALSE"], "boolean"),
@@ -149,7 +157,10 @@ def test_a_layout_written_by_hand_needs_only_its_fields(tmp_path: Path) -> None:
         ('{"schema": {"fields": []}}', "no fields"),
         ('{"schema": {"fields": [{"name": "a"}, {"name": "a"}]}}', "twice"),
         ('{"schema": {"fields": [{"name": "a", "type": "blob"}]}}', "unknown type"),
-        ('{"schema": {"fields": [{"name": "a"}]}, "dialect": {"delimiter": "::"}}', "single ASCII"),
+        (
+            '{"schema": {"fields": [{"name": "a"}]}, "dialect": {"delimiter": "::"}}',
+            "single character",
+        ),
         ('{"schema": {"fields": [{"name": "a"}]}, "encoding": "utf-16"}', "convert"),
         ('{"schema": {"fields": [{"name": "a"}]}, "encoding": "martian"}', "not known"),
     ],

@@ -19,18 +19,30 @@ from splarn.core.ranges import cut_ranges
 from splarn.core.records import BOM, _walk, line_blocks, record_chunks, scan
 
 PLAIN = Dialect(header=False)
+ODD = Dialect(header=False, delimiter="§", escape="\\")
+DIALECTS = st.sampled_from([PLAIN, ODD, Dialect(header=False, escape="\\")])
 PIECES = st.sampled_from(
-    [b'"', b'""', b",", b"\n", b"\r\n", b"\r", b"a", b"7", b"\0", "é€".encode(), b'"x"', b"\n\n"]
+    [
+        *(b'"', b'""', b",", b"\n", b"\r\n", b"\r", b"a", b"7", b"\0", b'"x"', b"\n\n"),
+        *(b"\\", b'\\"', b"\xa7", b"\xc2", b'\\\\"', *map(str.encode, ("é€", "§", '§"'))),
+    ]
 )
 HOSTILE = st.lists(PIECES, max_size=60).map(b"".join)
 
 
-def plain_ends(data: bytes, quoted: bool = False) -> tuple[list[int], bool]:
+def plain_ends(
+    data: bytes, quoted: bool = False, dialect: Dialect = PLAIN
+) -> tuple[list[int], bool]:
     """The definition, byte by byte: a quote opens only at a field's start."""
     ends = []
     at_start, at = not quoted, 0
+    escape, mark = (dialect.escape or "").encode(), dialect.delimiter_bytes
     while at < len(data):
         byte = data[at : at + 1]
+        following = data[at + 1 : at + 2]
+        if byte == escape and (quoted or following not in (b"\n", b"")):
+            at, at_start = at + 2, False
+            continue
         if quoted:
             if byte == b'"':
                 if data[at + 1 : at + 2] == b'"':
@@ -43,28 +55,29 @@ def plain_ends(data: bytes, quoted: bool = False) -> tuple[list[int], bool]:
             ends.append(at + 1)
             at_start = True
         else:
-            at_start = byte == b","
+            at_start = data.startswith(mark, at)
+            at += len(mark) - 1 if at_start else 0
         at += 1
     return ends, quoted
 
 
 @settings(max_examples=400)
-@given(HOSTILE, st.booleans())
-def test_fast_slow_and_plain_agree(data: bytes, quoted: bool) -> None:
-    ends, state = plain_ends(data, quoted)
-    for found in (scan(data, PLAIN, quoted), _walk(data, PLAIN, quoted)):
+@given(HOSTILE, st.booleans(), DIALECTS)
+def test_fast_slow_and_plain_agree(data: bytes, quoted: bool, dialect: Dialect) -> None:
+    ends, state = plain_ends(data, quoted, dialect)
+    for found in (scan(data, dialect, quoted), _walk(data, dialect, quoted)):
         assert found.ends.tolist() == ends
         assert found.quoted == state
     if data:
-        assert quoted_after(data, PLAIN)[int(quoted)] in (state, None)
+        assert quoted_after(data, dialect)[int(quoted)] in (state, None)
 
 
 @settings(max_examples=300)
-@given(HOSTILE, st.integers(1, 40), st.integers(1, 40))
-def test_chunks_rejoin_to_the_records(data: bytes, block: int, size: int) -> None:
+@given(HOSTILE, st.integers(1, 40), st.integers(1, 40), DIALECTS)
+def test_chunks_rejoin_to_the_records(data: bytes, block: int, size: int, dialect: Dialect) -> None:
     blocks = [data[at : at + block] for at in range(0, len(data), block)]
-    chunks = list(record_chunks(blocks, PLAIN, size, where="text"))
-    ends, _ = plain_ends(data)
+    chunks = list(record_chunks(blocks, dialect, size, where="text"))
+    ends, _ = plain_ends(data, dialect=dialect)
     edges = [0, *ends, *([len(data)] if not ends or ends[-1] != len(data) else [])]
     records = [data[a:b] for a, b in pairwise(edges)]
     kept = [record for record in records if record not in (b"", b"\n", b"\r\n", b"\r")]
@@ -81,13 +94,13 @@ def test_chunks_rejoin_to_the_records(data: bytes, block: int, size: int) -> Non
 
 
 @settings(max_examples=300)
-@given(HOSTILE, st.integers(1, 40))
+@given(HOSTILE, st.integers(1, 40), DIALECTS)
 def test_blocks_of_lines_hold_the_same_bytes_and_count_the_same_records(
-    data: bytes, block: int
+    data: bytes, block: int, dialect: Dialect
 ) -> None:
     blocks = [data[at : at + block] for at in range(0, len(data), block)]
-    chunks = list(record_chunks(blocks, PLAIN, 10, where="text"))
-    quick = list(line_blocks(iter(blocks), PLAIN, "text"))
+    chunks = list(record_chunks(blocks, dialect, 10, where="text"))
+    quick = list(line_blocks(iter(blocks), dialect, "text"))
     expected = b"".join(piece for chunk in chunks for piece in chunk.pieces(slice(None)))
     assert b"".join(piece for piece, _, _ in quick) == expected
     assert sum(rows for _, rows, _ in quick) == sum(chunk.rows for chunk in chunks)
@@ -96,12 +109,15 @@ def test_blocks_of_lines_hold_the_same_bytes_and_count_the_same_records(
 
 
 @settings(max_examples=300)
-@given(HOSTILE, st.integers(0, 150), st.booleans())
-def test_bitmaps_count_what_positions_count(data: bytes, filler: int, quoted: bool) -> None:
+@given(HOSTILE, st.integers(0, 150), st.booleans(), DIALECTS)
+def test_bitmaps_count_what_positions_count(
+    data: bytes, filler: int, quoted: bool, dialect: Dialect
+) -> None:
     data = b"7,a\n" * filler + data
-    found = tally(data, PLAIN, quoted) if data else None
-    slow = scan(data, PLAIN, quoted)
-    assert (found is None) == (slow.stray or not data)
+    found = tally(data, dialect, quoted) if data else None
+    slow = scan(data, dialect, quoted)
+    escapes = dialect.escape is not None and dialect.escape.encode() in data
+    assert (found is None) == (slow.stray or not data or escapes)
     if found is not None:
         ends = slow.ends.tolist()
         assert (found.rows, found.quoted) == (len(ends), slow.quoted)
@@ -111,15 +127,15 @@ def test_bitmaps_count_what_positions_count(data: bytes, filler: int, quoted: bo
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(HOSTILE, st.integers(1, 50), st.booleans())
+@given(HOSTILE, st.integers(1, 50), st.booleans(), DIALECTS)
 def test_ranges_tile_a_file_at_record_starts(
-    tmp_path: Path, data: bytes, size: int, marked: bool
+    tmp_path: Path, data: bytes, size: int, marked: bool, dialect: Dialect
 ) -> None:
     path = tmp_path / "hostile.csv"
     path.write_bytes(BOM + data if marked else data)
     shift = len(BOM) if marked else 0
-    starts = {shift, *(end + shift for end in plain_ends(data)[0])}
-    found = cut_ranges(path, "none", PLAIN, size, Inline())
+    starts = {shift, *(end + shift for end in plain_ends(data, dialect=dialect)[0])}
+    found = cut_ranges(path, "none", dialect, size, Inline())
     assert found[0].start == 0
     assert found[-1].end in (None, path.stat().st_size)
     for before, after in pairwise(found):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -14,12 +15,13 @@ from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import ASIDE, content_hash
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.pool import Inline, Pools
-from splarn.core.shape import Manifest, Part, read_manifest, shaper
+from splarn.core.shape import Manifest, read_manifest, shaper
 from splarn.core.shape.estimate import estimate, sample_bytes
 from splarn.core.shape.manifest import MANIFEST, UNFINISHED, header_line
+from splarn.core.shape.output import Output
 from splarn.core.shape.shaper import Shaped, shape
 from splarn.core.shape.verify import verify_parts
-from splarn.core.shape.work import ShapeTask, run_shape_task
+from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
 from splarn.demo.scenario import Delivery
 
 TEXT = Layout("text", Dialect(header=False), (Field("a"), Field("b")))
@@ -55,11 +57,11 @@ def test_any_files_are_cut_and_rejoined(
         packer = CODECS[before.codec].packer(before.level)
         path.write_bytes(packer.compress(content.encode()) + packer.flush())
         paths.append(path)
-    made = shape(paths, TEXT, folder / "parts", size, after, Inline())
+    made = shape(paths, TEXT, folder / "parts", Output("csv", after, size), Inline())
     manifest = read_manifest(folder / "parts")
     assert [part.path for part in manifest.parts] == [part.path for part in made.manifest.parts]
     assert unpacked(manifest) == "".join(contents).encode()
-    assert verify_parts(manifest, False, Inline()) == []
+    assert verify_parts(manifest, TEXT, True, Inline()) == []
     assert all(part.raw_bytes <= size + 60 for part in manifest.parts)
     for part in manifest.parts:
         path = manifest.folder / part.path
@@ -73,9 +75,8 @@ def test_workers_make_the_same_parts(delivery: Delivery, layout: Layout, tmp_pat
                 delivery.paths,
                 layout,
                 tmp_path / str(workers),
-                100_000,
-                Packing("zstd", 1),
-                pools.of(workers),
+                Output("csv", Packing("zstd", 1), 100_000),
+                pools.threads(workers),
             ).manifest
             for workers in (1, 2)
         ]
@@ -92,20 +93,22 @@ def test_verify_sees_a_changed_part_and_a_missing_range(
     delivery: Delivery, layout: Layout, tmp_path: Path
 ) -> None:
     manifest = shape(
-        delivery.paths, layout, tmp_path / "parts", 400_000, Packing(), Inline()
+        delivery.paths, layout, tmp_path / "parts", Output("csv", Packing(), 400_000), Inline()
     ).manifest
-    assert verify_parts(manifest, True, Inline()) == []
+    assert verify_parts(manifest, layout, True, Inline()) == []
     first = manifest.folder / manifest.parts[0].path
     first.write_bytes(first.read_bytes().replace(b"LK-", b"LQ-", 1))
-    (found,) = verify_parts(manifest, True, Inline())
+    (found,) = verify_parts(manifest, layout, True, Inline())
     assert "hash differs" in found
     short = Manifest(manifest.folder, manifest.layout, manifest.parts[1:])
-    assert any("not held once" in text for text in verify_parts(short, True, Inline()))
+    assert any("not held once" in text for text in verify_parts(short, layout, True, Inline()))
 
 
 def test_a_folder_in_use_is_left_alone(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:
     def make(folder: Path, **options: bool) -> None:
-        shape(delivery.paths[3:4], layout, folder, 9999, Packing(), Inline(), **options)
+        shape(
+            delivery.paths[3:4], layout, folder, Output("csv", Packing(), 9999), Inline(), **options
+        )
 
     make(tmp_path / "parts")
     with pytest.raises(RequestError, match="--again"):
@@ -125,13 +128,13 @@ def test_a_failed_shape_is_marked_and_begun_anew_when_the_source_is_mended(
     packed.write_bytes(gzip.compress(delivery.paths[0].read_bytes())[:-4000])
     parts = tmp_path / "parts"
     with pytest.raises(OutsideError, match="cut short"):
-        shape([packed], layout, parts, 50_000, Packing(), Inline())
+        shape([packed], layout, parts, Output("csv", Packing(), 50_000), Inline())
     assert not list(parts.glob(f"part*{ASIDE}"))
     with pytest.raises(RequestError, match="unfinished"):
         read_manifest(parts)
     packed.write_bytes(gzip.compress(delivery.paths[0].read_bytes()))
-    made = shape([packed], layout, parts, 50_000, Packing(), Inline())
-    assert verify_parts(made.manifest, True, Inline()) == []
+    made = shape([packed], layout, parts, Output("csv", Packing(), 50_000), Inline())
+    assert verify_parts(made.manifest, layout, True, Inline()) == []
     assert (parts / MANIFEST).exists()
     assert not (parts / UNFINISHED).exists()
     assert {path.name for path in parts.glob("part-*")} == {p.path for p in made.manifest.parts}
@@ -146,19 +149,19 @@ def test_an_interrupted_shape_goes_on_with_the_whole_parts(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     def make(folder: Path) -> Shaped:
-        packing = Packing("zstd", 1)
-        return shape(delivery.paths, layout, folder, 300_000, packing, Inline(), header=True)
+        output = Output("csv", Packing("zstd", 1), 300_000, header=True)
+        return shape(delivery.paths, layout, folder, output, Inline())
 
     whole = make(tmp_path / "whole").manifest
     begun: list[str] = []
 
-    def failing(task: ShapeTask) -> list[Part]:
+    def failing(task: ShapeTask, *rest: Any) -> list[Cut]:
         begun.append(task.stem)
         if len(begun) == broken_at + 1:
             # What a kill leaves: a part that was being written.
             (task.folder / f"{task.stem}.csv.zst{ASIDE}").write_bytes(b"half")
             raise KeyboardInterrupt
-        return run_shape_task(task)
+        return run_shape_task(task, *rest)
 
     with monkeypatch.context() as patch:
         patch.setattr(shaper, "run_shape_task", failing)
@@ -172,22 +175,23 @@ def test_an_interrupted_shape_goes_on_with_the_whole_parts(
     ]
     for name, changed in kept.items():
         assert (tmp_path / "parts" / name).stat().st_mtime_ns == changed
-    assert verify_parts(made.manifest, True, Inline()) == []
+    assert verify_parts(made.manifest, layout, True, Inline()) == []
     assert not list((tmp_path / "parts").glob(f"*{ASIDE}"))
 
 
 def test_parts_may_open_with_the_header(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:
     made = shape(
-        delivery.paths, layout, tmp_path / "parts", 400_000, Packing(), Inline(), header=True
-    ).manifest
+        delivery.paths, layout, tmp_path / "parts", Output("csv", Packing(), 400_000, header=True),
+        Inline(),
+    ).manifest  # fmt: skip
     assert made.layout == layout
     first = (",".join(layout.names) + "\n").encode()
     for part in made.parts:
         assert (made.folder / part.path).read_bytes().startswith(first)
     assert made.rows == delivery.rows
     again = shape(
-        [made.folder / part.path for part in made.parts], layout, tmp_path / "again", 400_000,
-        Packing(), Inline(),
+        [made.folder / part.path for part in made.parts], layout, tmp_path / "again",
+        Output("csv", Packing(), 400_000), Inline(),
     ).manifest  # fmt: skip
     assert again.rows == delivery.rows
     odd = Layout("odd", Dialect(), (Field("a,b"), Field('say "so"')))
@@ -207,12 +211,12 @@ def test_estimates_cover_every_codec(delivery: Delivery) -> None:
 
 def test_a_part_must_hold_a_record(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:
     with pytest.raises(RequestError, match="smaller than a record"):
-        shape(delivery.paths, layout, tmp_path / "parts", 20, Packing(), Inline())
+        shape(delivery.paths, layout, tmp_path / "parts", Output("csv", Packing(), 20), Inline())
     assert not (tmp_path / "parts").exists()
     late = tmp_path / "late.csv"
     late.write_bytes(b"1,a\n" * 400_000 + b'2,"' + b"long " * 1000 + b'"\n')
     with pytest.raises(RequestError, match="smaller than a record"):
-        shape([late], TEXT, tmp_path / "parts", 2000, Packing(), Inline())
+        shape([late], TEXT, tmp_path / "parts", Output("csv", Packing(), 2000), Inline())
 
 
 def test_several_frames_in_one_file_are_read_through(tmp_path: Path) -> None:

@@ -15,8 +15,8 @@ from splarn.core.digest import add_digests, digest_table
 from splarn.core.errors import RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.pool import Inline, Pools
+from splarn.core.reading import Parsed, text_parser
 from splarn.core.records import record_chunks
-from splarn.core.typed import Parsed, Parser
 from splarn.demo.scenario import Delivery
 
 FIELDS = (
@@ -35,7 +35,7 @@ GOOD = b'7,"Grey ""Otter"", tender",2031-04-05 06:07:08,28/02/2031,06:07:08,12.5
 
 def parse(data: bytes, layout: Layout = LAYOUT) -> Parsed:
     (chunk,) = record_chunks([data], layout.dialect, where="text")
-    return Parser(layout, "text").parse(chunk)
+    return text_parser(layout, "text").parse(chunk)
 
 
 def test_good_values_get_their_types() -> None:
@@ -115,7 +115,7 @@ def test_digests_and_faults_do_not_depend_on_the_chunks(records: list[bytes]) ->
     total = None
     faults = []
     for chunk in record_chunks(records, LAYOUT.dialect, 150, where="text"):
-        parsed = Parser(LAYOUT, "text").parse(chunk)
+        parsed = text_parser(LAYOUT, "text").parse(chunk)
         total = add_digests(total, digest_table(parsed.table, FIELDS))
         faults += parsed.faults
     assert total == digest_table(whole.table, FIELDS)
@@ -191,7 +191,7 @@ def test_constraints_refuse_values_of_the_right_type(
 def test_a_limit_must_be_a_value_of_its_field() -> None:
     layout = Layout("x", Dialect(), (Field("n", "integer", minimum="low"),))
     with pytest.raises(RequestError, match="minimum 'low' of field 'n' is no integer"):
-        Parser(layout, "text")
+        text_parser(layout, "text")
     for wrong in (
         {"type": "integer", "max_length": 3},
         {"type": "string", "minimum": "a"},

@@ -46,8 +46,7 @@ def check(
     if wanted > 1:
         begin_early()
     from splarn.core.check import check as check_files
-    from splarn.core.faults import write_rejects
-    from splarn.core.files import ASIDE, outside
+    from splarn.core.faults import replace_rejects
     from splarn.core.units import plural, show_count
 
     how = context.layout(layout, files)
@@ -56,12 +55,7 @@ def check(
         result = check_files(files, how, pool, limit=limit, good=good, progress=out.progress())
     written = None
     if rejects is not None:
-        written = rejects / "check.rejects.jsonl"
-        aside = written.with_name(written.name + ASIDE)
-        aside.unlink(missing_ok=True)
-        write_rejects(aside, result.faults)
-        with outside(f"Writing {written}"):
-            aside.replace(written)
+        written = replace_rejects(rejects / "check.rejects.jsonl", result.faults)
     out.say(
         f"{show_count(result.rows)} rows in {plural(len(files), 'file')}: "
         f"{show_count(result.good)} good, {show_count(result.bad)} bad."

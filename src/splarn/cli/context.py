@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from splarn.core.configuration import Space
     from splarn.core.layout import Layout
     from splarn.core.ledger import Ledger
+    from splarn.core.places import Place
     from splarn.core.plan import Limits
     from splarn.core.prices import Prices
 
@@ -27,6 +28,7 @@ class Context:
     def __init__(self, job_file: Path | None, as_json: bool) -> None:
         self.job: Job = read_job(job_file)
         self.out = Output(as_json)
+        self._manifest_layout: Layout | None = None
 
     def sources(self, given: Sequence[str] | None) -> tuple[list[str], Path | None]:
         """The places to look for source files, and what they are relative to."""
@@ -38,18 +40,32 @@ class Context:
             )
         return self.job.source.paths, self.job.folder
 
-    def paths(self, given: Sequence[str] | None) -> list[Path]:
-        """The source files."""
+    def paths(self, given: Sequence[str] | None) -> list[Place]:
+        """The source files; a manifest, or a folder that holds one, stands for its parts."""
         from splarn.core.files import find_files
+        from splarn.core.places import place
+        from splarn.core.shape.manifest import is_manifest, read_manifest
 
-        return find_files(*self.sources(given))
+        places, base = self.sources(given)
+        found: dict[Place, None] = {}
+        for text in places:
+            at = place(text)
+            if isinstance(at, Path) and is_manifest(base / at if base else at):
+                manifest = read_manifest(base / at if base else at)
+                self._manifest_layout = manifest.layout
+                found.update(dict.fromkeys(manifest.folder / part.path for part in manifest.parts))
+            else:
+                found.update(dict.fromkeys(find_files([text], base)))
+        return list(found)
 
-    def layout(self, given: Path | None, paths: Sequence[Path]) -> Layout:
-        """The layout given, or the job's, or one inferred on the spot, which is said."""
+    def layout(self, given: Path | None, paths: Sequence[Place]) -> Layout:
+        """The layout given, or the manifest's, or the job's, or one inferred, which is said."""
         from splarn.core.layout.descriptor import read_layout
 
         if given is not None:
             return read_layout(given)
+        if self._manifest_layout is not None:
+            return self._manifest_layout
         if self.job.source.layout:
             return read_layout(self.job.folder / self.job.source.layout)
         from splarn.core.layout.inference import infer_layout

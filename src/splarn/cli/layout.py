@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated
 
@@ -53,16 +54,24 @@ def layout(
     statement = engine.ddl(context.table(table, found.name), found) if engine else None
     dialect = found.dialect
     marks = {",": "comma", "\t": "tab", ";": "semicolon", "|": "bar"}
-    out.say(
-        f"Layout {found.name}, from {inferred.rows_sampled:,} sampled rows: "
+    how = {"jsonl": "JSON lines", "parquet": "Parquet"}.get(found.format) or (
         f"{marks.get(dialect.delimiter, dialect.delimiter)} between fields, "
-        f"{'a' if dialect.header else 'no'} header line, {dialect.encoding}."
+        f"{'a' if dialect.header else 'no'} header line, {dialect.encoding}"
     )
+    out.say(f"Layout {found.name}, from {inferred.rows_sampled:,} sampled rows: {how}.")
     out.table(
-        ["field", "type", "may be empty"],
+        ["field", "type", "may be empty", ">empty", ">different", ">longest", "for example"],
         (
-            (field.name, field.describe(), "no" if field.required else "yes")
-            for field in found.fields
+            (
+                field.name,
+                field.describe(),
+                "no" if field.required else "yes",
+                f"{seen.empty / seen.rows:.1%}" if seen.empty else "",
+                "all" if seen.is_unique else f"{seen.distinct:,}",
+                f"{seen.longest:,}" if field.is_text else "",
+                _short(seen.example),
+            )
+            for field, seen in zip(found.fields, inferred.seen, strict=True)
         ),
     )
     for note in inferred.notes:
@@ -79,7 +88,14 @@ def layout(
             "layout": to_descriptor(found),
             "rows_sampled": inferred.rows_sampled,
             "notes": list(inferred.notes),
+            "seen": [{**asdict(seen), "unique": seen.is_unique} for seen in inferred.seen],
             "ddl": statement,
             "out": str(out_file) if out_file else None,
         }
     )
+
+
+def _short(example: str) -> str:
+    """A value that fits on a line."""
+    text = example.replace("\n", "⏎").replace("\r", "")
+    return text if len(text) <= 24 else f"{text[:23]}…"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from splarn.cli.context import Context
@@ -16,6 +15,7 @@ if TYPE_CHECKING:
     from splarn.core.model.fit import Model
     from splarn.core.model.forecast import Forecast
     from splarn.core.model.laws import Volume
+    from splarn.core.places import Place
 
 
 def learn(context: Context, sweep: str | None) -> tuple[Model, Entry]:
@@ -34,7 +34,7 @@ def learn(context: Context, sweep: str | None) -> tuple[Model, Entry]:
     return fit_model([Trial.from_json(trial.document) for trial in trials]), entry
 
 
-def volume_of(sweep: Entry, paths: Sequence[Path] | None, size: str | None) -> Volume:
+def volume_of(sweep: Entry, paths: Sequence[Place] | None, size: str | None) -> Volume:
     """How much is to be loaded: the size given, or that of the source files."""
     from splarn.core.codecs import codec_of
     from splarn.core.model.laws import Volume
@@ -47,7 +47,7 @@ def volume_of(sweep: Entry, paths: Sequence[Path] | None, size: str | None) -> V
         wanted = parse_size(size)
         return Volume(wanted, wanted / row_bytes)
     files = list(paths or [])
-    if all(codec_of(path) == "none" for path in files):
+    if all(codec_of(path) == "none" and path.suffix != ".parquet" for path in files):
         total = sum(path.stat().st_size for path in files)
         return Volume(total, total / row_bytes)
     rows = survey(files).rows

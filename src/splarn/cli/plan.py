@@ -65,6 +65,7 @@ def plan(
     from splarn.cli.context import Context
     from splarn.cli.learned import learn, show_forecasts, volume_of
     from splarn.core.model.forecast import forecast as predict
+    from splarn.core.places import key_of
     from splarn.core.plan import Plan, choose, write_plan
     from splarn.engines import parse_target
 
@@ -90,7 +91,7 @@ def plan(
         limits,
         choice.meets_limits,
         choice.reasons,
-        tuple(str(path.resolve()) for path in files),
+        tuple(key_of(path.resolve() if isinstance(path, Path) else path) for path in files),
         how,
         target,
         context.table(table, how.name),

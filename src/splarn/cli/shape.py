@@ -10,7 +10,14 @@ import typer
 from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Workers
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from splarn.cli.context import Context
+    from splarn.core.codecs import Packing
+    from splarn.core.faults import Fault
+    from splarn.core.places import Place
+    from splarn.core.pool import Pool
+    from splarn.core.shape.manifest import Manifest
 
 
 def shape(
@@ -22,6 +29,13 @@ def shape(
     part_size: Annotated[
         str, typer.Option("--part-size", metavar="SIZE", help="Unpacked size of a part.")
     ] = "64MiB",
+    packed_size: Annotated[
+        str | None,
+        typer.Option("--packed-size", metavar="SIZE", help="Packed size instead, by a sample."),
+    ] = None,
+    part_rows: Annotated[
+        str | None, typer.Option("--part-rows", metavar="N", help="So many rows a part instead.")
+    ] = None,
     part_count: Annotated[
         int | None,
         typer.Option("--part-count", metavar="N", min=1, help="About so many parts instead."),
@@ -30,16 +44,43 @@ def shape(
         bool, typer.Option("--header", help="Open every part with the header line.")
     ] = False,
     format_: Annotated[
-        str, typer.Option("--format", metavar="F", help="What parts are written as: csv.")
-    ] = "csv",
+        str | None,
+        typer.Option("--format", metavar="F", help="csv, jsonl or parquet; the source's own."),
+    ] = None,
     codec: Annotated[
-        str,
+        str | None,
         typer.Option(
             "--codec",
             metavar="NAME[:LEVEL]",
-            help="none, gzip:1-9, zstd:1-19, lz4:0-12, bzip2:1-9 or xz:0-9.",
+            help="none, gzip:1-9, zstd:1-19, lz4:0-12, bzip2:1-9, xz:0-9; in Parquet none, "
+            "zstd, gzip, lz4, snappy, brotli.",
         ),
-    ] = "none",
+    ] = None,
+    sort_by: Annotated[
+        str | None,
+        typer.Option("--sort-by", metavar="FIELDS", help="Order rows within parts, as a,b:desc."),
+    ] = None,
+    partition_by: Annotated[
+        str | None,
+        typer.Option(
+            "--partition-by",
+            metavar="FIELDS",
+            help="A folder for each value, as lock_code or entered:month.",
+        ),
+    ] = None,
+    row_group_rows: Annotated[
+        str, typer.Option("--row-group-rows", metavar="N", help="Rows of a Parquet row group.")
+    ] = "131_072",
+    dictionary: Annotated[
+        bool,
+        typer.Option("--dictionary/--no-dictionary", help="Parquet dictionaries of values."),
+    ] = True,
+    rejects: Annotated[
+        Path | None,
+        typer.Option(
+            "--rejects", metavar="DIR", help="When converting, set bad rows aside in here."
+        ),
+    ] = None,
     workers: Workers = None,
     verify: Annotated[
         bool, typer.Option("--verify", help="Prove that the parts hold every record once.")
@@ -54,7 +95,7 @@ def shape(
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
-    """Cut, merge and compress files into parts of one size, at record boundaries.
+    """Cut, merge, compress and convert files into parts of one size, at record boundaries.
 
     Example: [bold]splarn shape deliveries/ --into parts --part-size 64MiB --codec zstd:1[/bold]
 
@@ -62,55 +103,85 @@ def shape(
     """
     from splarn.cli.context import Context
     from splarn.core.codecs import Packing
-    from splarn.core.errors import RequestError
     from splarn.core.pool import Pools, workers_for
+    from splarn.core.shape.output import Output, parse_keys
     from splarn.core.shape.shaper import shape as make_parts
     from splarn.core.shape.verify import verify_parts
-    from splarn.core.units import parse_size, plural, show_count, show_duration, show_size
+    from splarn.core.units import (
+        parse_count,
+        parse_size,
+        plural,
+        show_count,
+        show_duration,
+        show_size,
+    )
 
     context = Context(job, as_json)
     out = context.out
-    packing = Packing.parse(codec)
-    size = parse_size(part_size)
-    if format_ != "csv":
-        raise RequestError(f"Parts cannot be written as {format_!r} yet: use csv.")
     files = context.paths(paths)
     total = sum(file.stat().st_size for file in files)
     if estimate:
         return _estimate(context, files, total, workers)
+    how = context.layout(layout, files)
+    kind = format_ or how.format
+    _check_options(kind, header, packed_size, part_rows, part_count)
+    columnar = kind == "parquet"
+    packing = Packing.parse(codec or ("zstd:1" if columnar else "none"), columnar)
+    size = parse_size(part_size)
     if part_count is not None:
         size = -(-total // part_count)
-    how = context.layout(layout, files)
     with Pools() as pools:
-        pool = pools.threads(workers or workers_for(total))
+        # Typing and unpacking are several times the work of copying.
+        work = total if kind == how.format == "csv" else 8 * total
+        pool = pools.threads(workers or workers_for(work))
+        if packed_size is not None:
+            size = _unpacked_size(parse_size(packed_size), files, packing, pool)
+        output = Output(
+            kind,
+            packing,
+            size,
+            0 if part_rows is None else parse_count(part_rows),
+            header,
+            parse_count(row_group_rows),
+            dictionary,
+            () if sort_by is None else parse_keys(sort_by, how, False),
+            () if partition_by is None else parse_keys(partition_by, how, True),
+        )
         made = make_parts(
             files,
             how,
             into,
-            size,
-            packing,
+            output,
             pool,
-            header=header,
+            keep=0 if rejects is None else None,
             again=again,
             progress=out.progress(),
         )
+        copies = output.is_copy(how)
         differences = (
-            verify_parts(made.manifest, how.dialect.header, pool, out.progress()) if verify else []
+            verify_parts(made.manifest, how, copies, pool, out.progress()) if verify else []
         )
     manifest = made.manifest
+    set_aside = None
+    if rejects is not None:
+        set_aside = _keep_rejects(rejects, made.faults)
     if made.resumed:
         out.note(f"{plural(made.resumed, 'part')} of an interrupted shape were whole and kept.")
     speed = made.bytes_in / max(made.seconds, 1e-9)
-    share = manifest.bytes / max(manifest.raw_bytes, 1)
-    packed = "" if packing.codec == "none" else f" (packed to {share:.0%} of their size)"
     out.say(
         f"{plural(len(files), 'file')}, {show_size(made.bytes_in)} → "
         f"{plural(len(manifest.parts), 'part')}, {show_size(manifest.bytes)}"
-        f"{packed}, {show_count(manifest.rows)} rows, "
+        f"{_packed_share(manifest, packing)}, {show_count(manifest.rows)} rows, "
         f"in {show_duration(made.seconds)} ({show_size(speed)}/s)."
     )
+    if made.faults:
+        out.note(
+            f"{show_count(len(made.faults))} bad rows were set aside in {set_aside}; they are in "
+            "no part."
+        )
     if verify and not differences:
-        out.good("Verified: the parts hold exactly the source's records, once each.")
+        what = "the source's records" if copies else "the source's good rows"
+        out.good(f"Verified: the parts hold exactly {what}, once each.")
     for difference in differences:
         out.bad(f"{difference}.")
     out.say(f"The manifest is {manifest.path}.")
@@ -122,6 +193,8 @@ def shape(
             "bytes_in": made.bytes_in,
             "bytes_out": manifest.bytes,
             "parts_kept": made.resumed,
+            "rows_rejected": len(made.faults),
+            "rejects": str(set_aside) if set_aside else None,
             "seconds": made.seconds,
             "verified": not differences if verify else None,
             "differences": differences,
@@ -130,10 +203,54 @@ def shape(
     return 1 if differences else 0
 
 
+def _check_options(
+    kind: str, header: bool, packed: str | None, rows: str | None, count: int | None
+) -> None:
+    from splarn.core.errors import RequestError
+    from splarn.core.layout.fields import FORMATS
+
+    if kind not in FORMATS:
+        raise RequestError(f"Parts cannot be written as {kind!r}: use {', '.join(FORMATS)}.")
+    if header and kind != "csv":
+        raise RequestError(f"--header is for delimited text; {kind} names its fields itself.")
+    if [packed, rows, count].count(None) < 2:
+        raise RequestError("Give only one of --packed-size, --part-rows and --part-count.")
+
+
+def _unpacked_size(packed: int, files: list[Place], packing: Packing, pool: Pool) -> int:
+    """The unpacked size of parts that come out at about so many packed bytes."""
+    from splarn.core.codecs import CODECS
+    from splarn.core.errors import RequestError
+    from splarn.core.shape.estimate import estimate, sample_bytes
+
+    if packing.codec not in CODECS:
+        raise RequestError(
+            f"--packed-size cannot tell how {packing} packs inside Parquet: give --part-size or "
+            "--part-rows."
+        )
+    sample = sample_bytes(files)
+    if not sample:
+        return packed
+    (found,) = estimate(sample, [packing], 0, pool)
+    return round(packed / found.share)
+
+
+def _packed_share(manifest: Manifest, packing: Packing) -> str:
+    if packing.codec == "none" or manifest.layout.format == "parquet":
+        return ""
+    return f" (packed to {manifest.bytes / max(manifest.raw_bytes, 1):.0%} of their size)"
+
+
+def _keep_rejects(folder: Path, faults: Sequence[Fault]) -> Path:
+    from splarn.core.faults import replace_rejects
+
+    return replace_rejects(folder / "shape.rejects.jsonl", faults)
+
+
 _TRIED = ("none", "lz4:0", "gzip:1", "gzip:6", "zstd:1", "zstd:3", "zstd:9", "bzip2:9", "xz:1")
 
 
-def _estimate(context: Context, files: list[Path], total: int, workers: int | None) -> int:
+def _estimate(context: Context, files: list[Place], total: int, workers: int | None) -> int:
     """Tries the codecs on a sample and says what each would do to the volume."""
     from splarn.core.codecs import Packing, codec_of
     from splarn.core.pool import Pools, usable_cores

@@ -37,8 +37,10 @@ def tally(data: bytes, dialect: Dialect, quoted: bool = False) -> Tally | None:
     """Counts the records that end in a block which starts just after a newline.
 
     `quoted` says whether that newline was inside a quoted field. None where a quote stands in the
-    middle of an unquoted field, since parity does not tell there.
+    middle of an unquoted field or may be escaped, since parity does not tell there.
     """
+    if _has_escapes(data, dialect):
+        return None
     view = np.frombuffer(data, dtype=np.uint8)
     newlines = _bitmap(view == 10)
     ends = newlines
@@ -46,7 +48,7 @@ def tally(data: bytes, dialect: Dialect, quoted: bool = False) -> Tally | None:
     if dialect.quote is not None:
         quotes = _bitmap(view == ord(dialect.quote))
         inside, stops_quoted = _inside(quotes, quoted)
-        before = _bitmap(view == ord(dialect.delimiter)) | newlines | quotes
+        before = _delimiters(view, dialect) | newlines | quotes
         opens = quotes & inside
         if (opens & ~_later(before, True)).any():
             return None
@@ -72,20 +74,36 @@ def quoted_after(data: bytes, dialect: Dialect) -> tuple[bool | None, bool | Non
     """Whether a block that starts just after a newline stops inside a quoted field.
 
     The first answer is for a start outside a quoted field, the second for one inside. None where a
-    quote stands in the middle of an unquoted field, as it does under the wrong assumption.
+    quote stands in the middle of an unquoted field, as it does under the wrong assumption, or may
+    be escaped.
     """
     if dialect.quote is None:
         return False, None
+    if _has_escapes(data, dialect):
+        return None, None
     view = np.frombuffer(data, dtype=np.uint8)
     quotes = _bitmap(view == ord(dialect.quote))
     if not quotes.any():
         return False, True
     inside, odd = _inside(quotes, False)
-    before = _bitmap(view == ord(dialect.delimiter)) | _bitmap(view == 10) | quotes
+    before = _delimiters(view, dialect) | _bitmap(view == 10) | quotes
     strays = quotes & ~_later(before, True)
     outside_fits = not (strays & inside).any()
     inside_fits = not (strays & ~inside).any()
     return (odd if outside_fits else None), (not odd if inside_fits else None)
+
+
+def _has_escapes(data: bytes, dialect: Dialect) -> bool:
+    return dialect.escape is not None and dialect.escape.encode() in data
+
+
+def _delimiters(view: Any, dialect: Dialect) -> Any:
+    """The last byte of each delimiter."""
+    mark = dialect.delimiter_bytes
+    found = _bitmap(view == mark[0])
+    for byte in mark[1:]:
+        found = _later(found, False) & _bitmap(view == byte)
+    return found
 
 
 def _bitmap(mask: Any) -> Any:

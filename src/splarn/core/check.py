@@ -3,24 +3,25 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import IO
 
-from splarn.core.codecs import codec_of, read_blocks
+from pyarrow.parquet import ParquetWriter
+
+from splarn.core.codecs import codec_of
 from splarn.core.errors import RequestError
 from splarn.core.faults import Fault
 from splarn.core.files import ASIDE, outside
 from splarn.core.layout import Layout
+from splarn.core.places import Place
 from splarn.core.pool import Pool, report
 from splarn.core.progress import Progress, Silent
-from splarn.core.ranges import Range, cut_ranges
-from splarn.core.records import record_chunks
+from splarn.core.ranges import Range
+from splarn.core.reading import Parsed, cut_file, read_parsed
+from splarn.core.reading.sources import check_sources
 from splarn.core.shape.manifest import header_line
-from splarn.core.sources import check_sources
-from splarn.core.typed import Parser
 from splarn.core.unique import Keys, keys_of, locate, repeated
 
 RANGE = 64 << 20
@@ -30,7 +31,7 @@ RANGE = 64 << 20
 class CheckTask:
     """One range of one file to check; picklable. `good` is the file that its good rows go to."""
 
-    path: Path
+    path: Place
     codec: str
     range: Range
     layout: Layout
@@ -58,6 +59,10 @@ class CheckResult:
         """Rows that fit the layout."""
         return self.rows - self.bad
 
+    def count_lines(self, block: bytes) -> None:
+        """Counts the line breaks of a block of text."""
+        self.lines += block.count(b"\n")
+
     def blame(self, faults: Sequence[Fault], keep: int) -> None:
         """Counts faults, and keeps them while there is room."""
         self.bad += len(faults)
@@ -67,48 +72,49 @@ class CheckResult:
 
 def run_check_task(task: CheckTask) -> CheckResult:
     """Checks one range. Fault rows and lines count from the range's start."""
-    parser = Parser(task.layout, str(task.path))
     result = CheckResult()
-    begin = task.range
-    blocks = read_blocks(task.path, task.codec, begin.start, begin.end)
-    chunks = record_chunks(
-        _counted_lines(blocks, result), task.layout.dialect, where=str(task.path),
-        offset=begin.start,
-    )  # fmt: skip
     unique = any(field.unique for field in task.layout.fields)
-    with _aside(task) as good:
-        for chunk in chunks:
-            parsed = parser.parse(chunk)
-            result.rows += chunk.rows
+    start, end = task.range.start, task.range.end
+    with _good_rows(task) as good:
+        for parsed in read_parsed(
+            task.path, task.codec, task.layout, start, end, result.count_lines
+        ):
+            result.rows += parsed.rows
             result.blame(parsed.faults, task.keep)
             if good is not None:
-                good.writelines(parsed.raw(0, len(parsed.good)))
+                good(parsed)
             if unique:
                 result.keys += keys_of(parsed, task.layout)
             if task.codec == "none":
-                report(len(chunk.data))
+                report(parsed.size)
+    if task.layout.format == "parquet":
+        result.lines = result.rows
     if task.codec != "none":
         report(task.range.packed)
     return result
 
 
 @contextmanager
-def _aside(task: CheckTask) -> Iterator[IO[bytes] | None]:
-    """The file for good rows, begun with a header and renamed when whole."""
+def _good_rows(task: CheckTask) -> Iterator[Callable[[Parsed], object] | None]:
+    """What takes the good rows into their file, which is renamed when whole."""
     if task.good is None:
         yield None
         return
     aside = task.good.with_name(task.good.name + ASIDE)
     with outside(f"Writing {task.good}"):
         with aside.open("wb") as file:
-            if task.layout.dialect.header:
-                file.write(header_line(task.layout))
-            yield file
+            if task.layout.format == "parquet":
+                with ParquetWriter(file, task.layout.arrow_schema) as writer:
+                    yield lambda parsed: writer.write_table(parsed.table)
+            else:
+                if task.layout.dialect.header:
+                    file.write(header_line(task.layout))
+                yield lambda parsed: file.writelines(parsed.raw(0, len(parsed.good)))
         aside.replace(task.good)
 
 
 def check(
-    paths: Sequence[Path],
+    paths: Sequence[Place],
     layout: Layout,
     pool: Pool,
     keep: int = 1_000_000,
@@ -131,12 +137,12 @@ def check(
     tasks: list[CheckTask] = []
     for path in paths:
         codec = codec_of(path)
-        for piece in cut_ranges(path, codec, layout.dialect, RANGE, pool):
-            to = None if good is None else good / f"good-{len(tasks) + 1:05d}.csv"
+        for piece in cut_file(path, codec, layout, RANGE, pool):
+            to = None if good is None else good / f"good-{len(tasks) + 1:05d}.{layout.format}"
             tasks.append(CheckTask(path, codec, piece, layout, keep, to))
     watch.start("check", sum(task.range.packed for task in tasks), "bytes")
     total = CheckResult()
-    current: Path | None = None
+    current: Place | None = None
     row = line = 0
     keys: list[list[Keys]] = []
     for task, part in zip(tasks, pool.map(run_check_task, tasks, watch), strict=False):
@@ -163,7 +169,7 @@ def check(
 def _blame_repeats(
     total: CheckResult,
     keys: Sequence[Sequence[Keys]],
-    paths: Sequence[Path],
+    paths: Sequence[Place],
     layout: Layout,
     keep: int,
 ) -> None:
@@ -180,10 +186,3 @@ def _claim(folder: Path) -> None:
         raise RequestError(f"{folder} is in use: name a new or empty folder for the good rows.")
     with outside(f"Making the folder {folder}"):
         folder.mkdir(parents=True, exist_ok=True)
-
-
-def _counted_lines(blocks: Iterable[bytes], result: CheckResult) -> Iterator[bytes]:
-    """The blocks as they are, their lines counted on the way."""
-    for block in blocks:
-        result.lines += block.count(b"\n")
-        yield block

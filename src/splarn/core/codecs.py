@@ -7,11 +7,11 @@ import lzma
 import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any, Protocol
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import outside
+from splarn.core.places import Place, open_place
 
 BLOCK = 1 << 20
 # Packed bytes read at a time: a block may unpack to many times its size.
@@ -125,6 +125,17 @@ CODECS: dict[str, Codec] = {
 }
 
 
+# What Parquet packs its pages with, and the levels of each.
+COLUMNAR: dict[str, tuple[int, int]] = {
+    "none": (0, 0),
+    "zstd": (1, 19),
+    "gzip": (1, 9),
+    "lz4": (0, 0),
+    "snappy": (0, 0),
+    "brotli": (1, 11),
+}
+
+
 @dataclass(frozen=True, order=True)
 class Packing:
     """A codec at a level, written `gzip:1`."""
@@ -133,18 +144,22 @@ class Packing:
     level: int = 0
 
     @classmethod
-    def parse(cls, text: str) -> Packing:
-        """Reads `none`, `gzip` or `zstd:3`.
+    def parse(cls, text: str, columnar: bool = False) -> Packing:
+        """Reads `none`, `gzip` or `zstd:3`; `columnar` takes the codecs of Parquet instead.
 
         Raises RequestError for an unknown codec or a level outside its range.
         """
         name, _, level_text = text.strip().lower().partition(":")
-        codec = CODECS.get(name)
-        if codec is None:
-            raise RequestError(f"The codec {name!r} is not known: use {', '.join(CODECS)}.")
-        low, high = codec.levels
+        known = COLUMNAR if columnar else {name: codec.levels for name, codec in CODECS.items()}
+        if name not in known:
+            where = "inside Parquet " if columnar and name in CODECS else ""
+            raise RequestError(
+                f"The codec {name!r} is not known {where}here: use {', '.join(known)}."
+            )
+        low, high = known[name]
+        default = CODECS[name].default_level if name in CODECS else low
         try:
-            level = int(level_text) if level_text else codec.default_level
+            level = int(level_text) if level_text else min(max(default, low), high)
         except ValueError:
             level = -1
         if not low <= level <= high:
@@ -164,7 +179,7 @@ def detect_codec(head: bytes) -> str:
     return "none"
 
 
-def codec_by_name(path: Path) -> str:
+def codec_by_name(path: Place) -> str:
     """The codec that a file's name speaks of."""
     return _BY_SUFFIX.get(path.suffix.lower(), "none")
 
@@ -172,27 +187,33 @@ def codec_by_name(path: Path) -> str:
 _BY_SUFFIX = {codec.suffix: codec.name for codec in CODECS.values() if codec.suffix}
 
 
-def codec_of(path: Path) -> str:
+def codec_of(path: Place) -> str:
     """The codec of a file by its content.
 
     Raises OutsideError when the file cannot be read.
     """
-    with outside(f"Reading {path}"), path.open("rb") as file:
+    with outside(f"Reading {path}"), open_place(path) as file:
         return detect_codec(file.read(8))
 
 
 def read_blocks(
-    path: Path, codec: str, start: int = 0, end: int | None = None, block: int = BLOCK
+    path: Place,
+    codec: str,
+    start: int = 0,
+    end: int | None = None,
+    block: int = BLOCK,
+    taken: Callable[[int], object] | None = None,
 ) -> Iterator[bytes]:
     """Unpacked blocks of a file; `start` and `end` count unpacked bytes.
 
+    `taken` is told how many bytes are read of a packed file, as it goes.
     Raises OutsideError when the file cannot be read or its packing is damaged.
     """
     if codec == "none":
         yield from _read_plain(path, start, end, block)
         return
     position = 0
-    for data in _unpack(path, CODECS[codec], block):
+    for data in _unpack(path, CODECS[codec], block, taken):
         low, high = max(start - position, 0), len(data)
         if end is not None:
             high = min(high, end - position)
@@ -203,9 +224,9 @@ def read_blocks(
             return
 
 
-def _read_plain(path: Path, start: int, end: int | None, block: int) -> Iterator[bytes]:
+def _read_plain(path: Place, start: int, end: int | None, block: int) -> Iterator[bytes]:
     left = None if end is None else end - start
-    with outside(f"Reading {path}"), path.open("rb", buffering=0) as file:
+    with outside(f"Reading {path}"), open_place(path) as file:
         file.seek(start)
         while left is None or left > 0:
             data = file.read(block if left is None else min(block, left))
@@ -215,11 +236,15 @@ def _read_plain(path: Path, start: int, end: int | None, block: int) -> Iterator
             yield data
 
 
-def _unpack(path: Path, codec: Codec, block: int) -> Iterator[bytes]:
+def _unpack(
+    path: Place, codec: Codec, block: int, taken: Callable[[int], object] | None
+) -> Iterator[bytes]:
     unpacker = codec.unpacker()
     begun = False
-    with outside(f"Reading {path}"), path.open("rb", buffering=0) as file:
+    with outside(f"Reading {path}"), open_place(path) as file:
         while packed := file.read(min(block, PACKED_BLOCK)):
+            if taken is not None:
+                taken(len(packed))
             while packed:
                 try:
                     data = unpacker.decompress(packed)

@@ -79,7 +79,7 @@ def _digest_column(column: Any, field: Field) -> ColumnDigest:
     values = len(column) - nulls
     if not values:
         return ColumnDigest(field.name, 0, nulls)
-    if field.type == "string":
+    if field.is_text:
         return ColumnDigest(field.name, values, nulls, pc.sum(pc.utf8_length(column)).as_py())
     if field.is_decimal:
         return _digest_decimal(column, field, values, nulls)
@@ -89,7 +89,7 @@ def _digest_column(column: Any, field: Field) -> ColumnDigest:
         column = column.cast(pa.int32()).cast(pa.int64())
     elif field.type == "time":
         column = pc.divide(column.cast(pa.int64()), 1_000_000)
-    elif field.type == "boolean":
+    elif field.type in ("boolean", "integer"):
         column = column.cast(pa.int64())
     ends = pc.min_max(column).as_py()
     total = pc.sum(column).as_py() if field.type == "number" else _exact_sum(column, ends)

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from splarn.core.errors import RequestError
-from splarn.core.files import outside
+from splarn.core.files import ASIDE, outside
 
 SHOWN_VALUE = 120
 
@@ -56,6 +56,19 @@ def write_rejects(path: Path, faults: Iterable[Fault]) -> int:
                 file.write(json.dumps(asdict(fault), ensure_ascii=False) + "\n")
                 count += 1
     return count
+
+
+def replace_rejects(path: Path, faults: Iterable[Fault]) -> Path:
+    """Writes a rejects file anew, whole or not at all; returns its path.
+
+    Raises OutsideError when the disk refuses.
+    """
+    aside = path.with_name(path.name + ASIDE)
+    aside.unlink(missing_ok=True)
+    write_rejects(aside, faults)
+    with outside(f"Writing {path}"):
+        aside.replace(path)
+    return path
 
 
 def read_rejects(path: Path) -> Iterator[Fault]:

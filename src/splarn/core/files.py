@@ -13,20 +13,24 @@ from fnmatch import fnmatch
 from pathlib import Path
 
 from splarn.core.errors import OutsideError, RequestError
+from splarn.core.places import Place, Remote, find_remote, open_place, place
 
 # Names that end like this are Splarn's unfinished business and never data.
 ASIDE = ".splarn-unfinished"
 
 
-def find_files(places: Iterable[str | Path], base: Path | None = None) -> list[Path]:
-    """Every file that the given files, folders and patterns name, sorted, each once.
+def find_files(places: Iterable[str | Path], base: Path | None = None) -> list[Place]:
+    """Every file that the given files, folders, patterns and URLs name, sorted, each once.
 
     Folders are walked; hidden files, manifests, layouts and unfinished parts in them are left out.
-    Raises RequestError when a place names nothing.
+    Raises RequestError when a place names nothing, OutsideError when it cannot be reached.
     """
-    found: dict[Path, None] = {}
-    for place in places:
-        path = Path(place)
+    found: dict[Place, None] = {}
+    for text in places:
+        path = place(text)
+        if isinstance(path, Remote):
+            found.update(dict.fromkeys(find_remote(path.url)))
+            continue
         if base is not None and not path.is_absolute():
             path = base / path
         if path.is_dir():
@@ -69,7 +73,7 @@ class Only:
     newer: float | None = None
     older: float | None = None
 
-    def keeps(self, path: Path) -> bool:
+    def keeps(self, path: Place) -> bool:
         """Whether a file passes. Raises OutsideError when it is gone."""
         if self.name is not None and not fnmatch(path.name, self.name):
             return False
@@ -124,7 +128,7 @@ def write_text(path: Path, text: str) -> None:
             raise
 
 
-def content_hash(path: Path, block: int = 1 << 20) -> str:
+def content_hash(path: Place, block: int = 1 << 20) -> str:
     """The hash of a file's bytes as `xxh3-128:HEX`.
 
     Raises OutsideError when the file cannot be read.
@@ -132,7 +136,7 @@ def content_hash(path: Path, block: int = 1 << 20) -> str:
     import xxhash
 
     state = xxhash.xxh3_128()
-    with outside(f"Reading {path}"), path.open("rb", buffering=0) as file:
+    with outside(f"Reading {path}"), open_place(path) as file:
         while data := file.read(block):
             state.update(data)
     return f"xxh3-128:{state.hexdigest()}"

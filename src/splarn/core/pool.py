@@ -11,7 +11,8 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import (
     FIRST_COMPLETED,
     Executor,
@@ -57,6 +58,9 @@ class Pool(Protocol):
     ) -> Iterator[tuple[Task, Result]]:
         """Tasks with their results as they come; tasks are begun in order."""
 
+    def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
+        """Results in order of tasks that are drawn only a little ahead of the one wanted next."""
+
 
 class Inline:
     """No other process: tasks run one after the other right here."""
@@ -86,6 +90,10 @@ class Inline:
             finally:
                 _local.watch = before
             yield task, result
+
+    def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
+        """See Pool."""
+        return map(run, tasks)
 
 
 class _Futures:
@@ -127,6 +135,19 @@ class _Futures:
                     yield futures[future], _result(future)
         finally:
             self._stop(list(futures))
+
+    def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
+        """See Pool."""
+        begun: deque[Future[Result]] = deque()
+        try:
+            for task in tasks:
+                begun.append(self._submit(run, task, None))
+                if len(begun) > self.workers + 1:
+                    yield _result(begun.popleft())
+            while begun:
+                yield _result(begun.popleft())
+        finally:
+            self._stop(list(begun))
 
     def _submit(
         self, run: Callable[[Task], Result], task: Task, watch: Progress | None

@@ -10,12 +10,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
-from pathlib import Path
 
 from splarn.core.bitmaps import quoted_after
 from splarn.core.codecs import read_blocks
 from splarn.core.files import outside
 from splarn.core.layout import Dialect
+from splarn.core.places import Place
 from splarn.core.pool import Pool
 from splarn.core.records import BOM, scan
 
@@ -28,7 +28,7 @@ FIND = 64 << 10
 class Range:
     """Unpacked bytes `start` to `end` of a file; `end` is None up to its end.
 
-    `packed` is what the range takes on disk, for progress.
+    Of a columnar file they are rows. `packed` is what the range takes on disk.
     """
 
     start: int
@@ -40,7 +40,7 @@ class Range:
 class StretchTask:
     """Some neighbouring cut points of one file, to be judged together; picklable."""
 
-    path: Path
+    path: Place
     dialect: Dialect
     points: tuple[int, ...]
 
@@ -60,7 +60,7 @@ class StretchResult:
     states: States
 
 
-def cut_ranges(path: Path, codec: str, dialect: Dialect, size: int, pool: Pool) -> list[Range]:
+def cut_ranges(path: Place, codec: str, dialect: Dialect, size: int, pool: Pool) -> list[Range]:
     """Ranges of about `size` unpacked bytes, each of whole records; one for a packed file.
 
     The first range starts at 0 and so holds the byte-order mark and the header.
@@ -74,7 +74,7 @@ def cut_ranges(path: Path, codec: str, dialect: Dialect, size: int, pool: Pool) 
     return [Range(a, b, b - a) for a, b in pairwise(cuts) if b > a]
 
 
-def find_cuts(path: Path, dialect: Dialect, size: int, total: int, pool: Pool) -> list[int]:
+def find_cuts(path: Place, dialect: Dialect, size: int, total: int, pool: Pool) -> list[int]:
     """Record starts at or just after each multiple of `size`, ascending, each once."""
     wanted = list(range(size, total, size))
     per_task = max(STRETCH // size, 1)
@@ -110,7 +110,7 @@ def judge_stretch(task: StretchTask) -> StretchResult:
     return StretchResult(points, _judge(task.path, task.dialect, points))
 
 
-def _judge(path: Path, dialect: Dialect, points: tuple[int, ...]) -> States:
+def _judge(path: Place, dialect: Dialect, points: tuple[int, ...]) -> States:
     states: tuple[list[bool | None], list[bool | None]] = ([], [])
     now: list[bool | None] = [False, True]
     for begin, end in pairwise(points):
@@ -122,7 +122,7 @@ def _judge(path: Path, dialect: Dialect, points: tuple[int, ...]) -> States:
     return tuple(states[0]), tuple(states[1])
 
 
-def _after_newline(path: Path, point: int) -> int:
+def _after_newline(path: Place, point: int) -> int:
     """The byte after the first newline at or after `point`; 0 is moved past a byte-order mark."""
     if point == 0:
         head = next(read_blocks(path, "none", 0, len(BOM)), b"")
@@ -135,7 +135,7 @@ def _after_newline(path: Path, point: int) -> int:
     return point
 
 
-def aligned_stretch(path: Path, start: int, size: int) -> bytes:
+def aligned_stretch(path: Place, start: int, size: int) -> bytes:
     """So many bytes from the first newline at or after `start` on.
 
     Raises OutsideError when the file cannot be read.
@@ -144,7 +144,7 @@ def aligned_stretch(path: Path, start: int, size: int) -> bytes:
     return data[data.find(b"\n") + 1 :]
 
 
-def _whole_lines(path: Path, start: int, end: int) -> Iterator[bytes]:
+def _whole_lines(path: Place, start: int, end: int) -> Iterator[bytes]:
     pending = b""
     for block in read_blocks(path, "none", start, end, BLOCK):
         data = pending + block if pending else block
@@ -156,13 +156,13 @@ def _whole_lines(path: Path, start: int, end: int) -> Iterator[bytes]:
         yield pending
 
 
-def _walk_on(path: Path, dialect: Dialect, start: int, end: int, quoted: bool) -> bool:
+def _walk_on(path: Place, dialect: Dialect, start: int, end: int, quoted: bool) -> bool:
     for block in _whole_lines(path, start, end):
         quoted = scan(block, dialect, quoted).quoted
     return quoted
 
 
-def _next_start(path: Path, dialect: Dialect, start: int, total: int) -> int:
+def _next_start(path: Place, dialect: Dialect, start: int, total: int) -> int:
     """The first record start after `start`, which is inside a quoted field."""
     position, quoted = start, True
     for block in _whole_lines(path, start, total):

@@ -50,39 +50,71 @@ def scan(data: Any, dialect: Dialect, quoted: bool = False) -> Scan:
     if dialect.quote is None:
         return Scan(newlines + 1, False, False, len(newlines))
     quotes = np.flatnonzero(view == ord(dialect.quote))
+    if dialect.escape is not None:
+        quotes = quotes[~_escaped(view, quotes, ord(dialect.escape))]
     if not len(quotes):
         ends = newlines[:0] if quoted else newlines + 1
         return Scan(ends, quoted, False, len(newlines))
-    if not _all_open_fields(view, quotes[int(quoted) :: 2], dialect):
+    if not _all_open_fields(view, quotes, int(quoted), dialect):
         return _walk(bytes(data), dialect, quoted)
     inside = (np.searchsorted(quotes, newlines) + int(quoted)) & 1
     stops_quoted = bool((len(quotes) + quoted) & 1)
     return Scan(newlines[inside == 0] + 1, stops_quoted, False, len(newlines))
 
 
-def _all_open_fields(view: Any, openers: Positions, dialect: Dialect) -> bool:
+def _escaped(view: Any, at: Positions, escape: int) -> Any:
+    """Which of the positions come after an odd run of escapes."""
+    odd = np.zeros(len(at), dtype=bool)
+    back = 1
+    active = np.flatnonzero(at >= 1)
+    while len(active := active[view[at[active] - back] == escape]):
+        odd[active] ^= True
+        back += 1
+        active = active[at[active] >= back]
+    return odd
+
+
+def _all_open_fields(view: Any, quotes: Positions, first: int, dialect: Dialect) -> bool:
+    """Whether every second quote from the `first` on opens a field or follows a closing one."""
+    openers = quotes[first::2]
     before = view[openers - 1]
-    fits = (before == ord(dialect.delimiter)) | (before == NEWLINE)
-    fits |= before == ord(dialect.quote or "")
+    mark = dialect.delimiter_bytes
+    fits = before == mark[-1]
+    for back, byte in enumerate(reversed(mark[:-1]), 2):
+        fits &= (openers >= back) & (view[np.maximum(openers - back, 0)] == byte)
+    if dialect.escape is not None:
+        begins = np.maximum(openers - len(mark), 0)
+        fits &= ~_escaped(view, begins, ord(dialect.escape))
+    fits |= before == NEWLINE
+    # Straight after a closing quote: the two stand for one.
+    closers = quotes[first - 1 :: 2] if first else np.concatenate(([-2], quotes[1::2]))
+    fits |= closers[: len(openers)] == openers - 1
     if len(openers) and openers[0] == 0:
         fits[0] = True
     return bool(fits.all())
 
 
 @lru_cache(maxsize=32)
-def _patterns(delimiter: str, quote: str) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
-    d, q = re.escape(delimiter.encode()), re.escape(quote.encode())
-    rest = rb"[^" + d + rb"\n]*"
-    inside = rb"(?:[^" + q + rb"]|" + q + q + rb")*+"
+def _patterns(dialect: Dialect) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+    d, q = re.escape(dialect.delimiter_bytes), re.escape((dialect.quote or "").encode())
+    plain, quoted = rb"(?!" + d + rb")[^\n]", rb"[^" + q + rb"]|" + q + q
+    if len(dialect.delimiter_bytes) == 1:
+        plain = rb"[^" + d + rb"\n]"
+    if dialect.escape is not None:
+        e = re.escape(dialect.escape.encode())
+        plain = e + rb"[^\n]|" + plain
+        quoted = e + rb"(?:.|\Z)|[^" + q + e + rb"]|" + q + q
+    rest = rb"(?:" + plain + rb")*+"
+    inside = rb"(?:" + quoted + rb")*+"
     field = (
         rb"(?:" + q + inside + rb"(?:" + q + rest + rb"|(\Z))|" + rest + rb")(" + d + rb"|\n|\Z)"
     )
     resume = inside + rb"(?:" + q + rest + rb"|(\Z))(" + d + rb"|\n|\Z)"
-    return re.compile(field), re.compile(resume)
+    return re.compile(field, re.DOTALL), re.compile(resume, re.DOTALL)
 
 
 def _walk(data: bytes, dialect: Dialect, quoted: bool) -> Scan:
-    field, resume = _patterns(dialect.delimiter, dialect.quote or "")
+    field, resume = _patterns(dialect)
     ends: list[int] = []
     position, size, open_quote = 0, len(data), quoted
     pattern = resume if quoted else field
@@ -134,6 +166,22 @@ class Chunk:
         if not found[-1].endswith(b"\n"):
             found[-1] += b"\n"
         return found
+
+    def part(self, first: int, last: int) -> Chunk:
+        """The records `first` to `last` as a chunk of their own."""
+        if (first, last) == (0, self.rows):
+            return self
+        begin, end = int(self.starts[first]), int(self.ends[last - 1])
+        return Chunk(
+            self.data[begin:end],
+            self.starts[first:last] - begin,
+            self.ends[first:last] - begin,
+            self.offset + begin,
+            self.row + first,
+            self.line_of(first) - 1,
+            self.stray,
+            self.open_quote and last == self.rows,
+        )
 
     def longest(self, chosen: slice = slice(None)) -> int:
         """The bytes of the longest of the `chosen` records."""

@@ -18,6 +18,7 @@ from splarn.core.prices import Cost, cost_of
 from splarn.core.progress import Progress
 from splarn.core.shape import Manifest, read_manifest
 from splarn.core.shape.manifest import MANIFEST
+from splarn.core.shape.output import Output
 from splarn.core.shape.shaper import shape
 
 # Sources may have grown a little since the plan; beyond this the forecast is of something else.
@@ -79,8 +80,7 @@ def run_plan(
             paths,
             plan.layout,
             folder,
-            configuration.part_size,
-            configuration.packing,
+            Output(plan.layout.format, configuration.packing, configuration.part_size),
             workers,
             progress=progress,
         ).manifest

@@ -5,18 +5,16 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import xxhash
 
-from splarn.core.codecs import read_blocks
 from splarn.core.faults import Fault, shorten
 from splarn.core.layout import Layout
-from splarn.core.records import record_chunks
-from splarn.core.typed import Parsed, Parser
+from splarn.core.places import Place
+from splarn.core.reading import Parsed, read_parsed
 
 
 @dataclass(frozen=True)
@@ -39,10 +37,10 @@ def keys_of(parsed: Parsed, layout: Layout) -> list[Keys]:
             continue
         column = parsed.table.column(field.name).combine_chunks()
         filled = np.asarray(column.is_valid())
-        rows = parsed.good[filled] + parsed.chunk.row + 1
+        rows = parsed.good[filled] + parsed.row + 1
         column = column.drop_null()
-        if pa.types.is_int64(column.type):
-            values = np.asarray(column).view(np.uint64)
+        if pa.types.is_integer(column.type):
+            values = np.asarray(column.cast(pa.int64())).view(np.uint64)
         else:
             hashed = (xxhash.xxh3_64_intdigest(str(value).encode()) for value in column.to_pylist())
             values = np.fromiter(hashed, dtype=np.uint64, count=len(column))
@@ -67,30 +65,24 @@ def repeated(files: Sequence[Sequence[Keys]]) -> list[tuple[int, int, str]]:
     return sorted(found)
 
 
-def locate(path: Path, codec: str, layout: Layout, wanted: dict[int, str]) -> list[Fault]:
+def locate(path: Place, codec: str, layout: Layout, wanted: dict[int, str]) -> list[Fault]:
     """Faults for the rows of a file whose named field repeats a value; one more pass over it."""
-    parser = Parser(layout, str(path))
     found: list[Fault] = []
-    for chunk in record_chunks(read_blocks(path, codec), layout.dialect, where=str(path)):
-        here = [row for row in wanted if chunk.row < row <= chunk.row + chunk.rows]
-        if not here:
-            continue
-        parsed = parser.parse(chunk)
-        for row in here:
-            index = row - chunk.row - 1
+    for parsed in read_parsed(path, codec, layout):
+        for row in wanted:
+            if not parsed.row < row <= parsed.row + parsed.rows:
+                continue
+            index = row - parsed.row - 1
             position = int(parsed.good.searchsorted(index))
-            value = parsed.table.column(wanted[row])[position].as_py()
-            raw = chunk.data[int(chunk.starts[index]) : int(chunk.ends[index])]
+            value = str(parsed.table.column(wanted[row])[position].as_py())
+            raw, line = "", row
+            if parsed.chunk is not None:
+                chunk = parsed.chunk
+                piece = chunk.data[int(chunk.starts[index]) : int(chunk.ends[index])]
+                raw = piece.decode(layout.dialect.encoding, errors="backslashreplace")
+                line = chunk.line_of(index)
+            message = "came before, where each value may come once"
             found.append(
-                Fault(
-                    str(path),
-                    chunk.line_of(index),
-                    row,
-                    wanted[row],
-                    "unique",
-                    shorten(str(value)),
-                    "came before, where each value may come once",
-                    raw.decode(layout.dialect.encoding, errors="backslashreplace"),
-                )
+                Fault(str(path), line, row, wanted[row], "unique", shorten(value), message, raw)
             )
     return found

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import importlib
-import os
-import re
 from functools import partial
 
 from sqlalchemy.engine import URL, make_url
@@ -12,6 +10,7 @@ from sqlalchemy.exc import ArgumentError
 
 from splarn.core.engine import Engine, OpenEngine
 from splarn.core.errors import RequestError
+from splarn.core.secrets import filled
 
 _KINDS = {
     "sqlite": ("splarn.engines.sqlite", "SqliteEngine"),
@@ -24,17 +23,8 @@ def parse_target(text: str) -> URL:
 
     Raises RequestError when it is no URL, its kind is not known or a name is not set.
     """
-
-    def fill(match: re.Match[str]) -> str:
-        value = os.environ.get(match[1])
-        if value is None:
-            raise RequestError(
-                f"The target names ${{{match[1]}}}, which the environment does not set: export it."
-            )
-        return value
-
     try:
-        url = make_url(re.sub(r"\$\{(\w+)\}", fill, text))
+        url = make_url(filled(text, "The target"))
     except (ArgumentError, ValueError):
         raise RequestError(
             "The target is not a URL: write it like sqlite:///larkmere.db or "

@@ -85,15 +85,16 @@ class SqlEngine(ABC):
         if field.is_decimal:
             return sa.Numeric(field.precision, field.scale or 0)
         types: dict[str, sa.types.TypeEngine[Any]] = {
-            "integer": sa.BigInteger(),
+            "integer": {16: sa.SmallInteger(), 32: sa.Integer(), 64: sa.BigInteger()}[field.bits],
             "number": sa.Double(),
             "boolean": sa.Boolean(),
             "date": sa.Date(),
             "datetime": sa.DateTime(),
             "time": sa.Time(),
-            "string": sa.Text(),
         }
-        return types[field.type]
+        if field.max_length is not None:
+            return sa.String(field.max_length)
+        return types.get(field.type, sa.Text())
 
     def _make_engine(self) -> sa.Engine:
         return sa.create_engine(
@@ -161,7 +162,7 @@ class SqlSession(ABC):
         for field in fields:
             column = self.quoted(field.name, dotted=False)
             parts += [f"count({column})", self.total(column, field)]
-            if field.type != "string":
+            if not field.is_text:
                 parts += self.extremes(column, field)
         with self.failing("Reading the digests of", table):
             # The driver's own cursor: the statement holds no value from outside.
@@ -357,6 +358,8 @@ def field_type(type_: sa.types.TypeEngine[Any]) -> str:
         (sa.DateTime, "datetime"),
         (sa.Date, "date"),
         (sa.Time, "time"),
+        (sa.Uuid, "string"),
+        (sa.JSON, "string"),
         (sa.String, "string"),
     ):
         if isinstance(type_, kind):
@@ -372,7 +375,7 @@ def _read_digests(found: list[Any], fields: Sequence[Field]) -> list[ColumnDiges
         values, total = int(found[index]), found[index + 1]
         low = high = None
         index += 2
-        if field.type != "string":
+        if not field.is_text:
             low, high = found[index : index + 2]
             index += 2
         figures = (figure(total or 0, field), figure(low, field), figure(high, field))

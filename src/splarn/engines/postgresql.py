@@ -7,12 +7,13 @@ from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
+import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
 from splarn.core.engine import Writer
 from splarn.core.layout import Field, Layout
 from splarn.core.lines import joined_lines
-from splarn.core.typed import Parsed
+from splarn.core.reading import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
 
 
@@ -22,6 +23,13 @@ class PostgresqlEngine(SqlEngine):
     name = "postgresql"
     driver = "psycopg"
     extra = "postgresql"
+
+    def column_type(self, field: Field) -> sa.types.TypeEngine[Any]:
+        """See SqlEngine."""
+        if field.is_uuid:
+            return sa.Uuid()
+        # json keeps the text as it came, jsonb would not.
+        return sa.JSON() if field.is_json else super().column_type(field)
 
     def _session(self, connection: Connection) -> PostgresqlSession:
         return PostgresqlSession(self, connection)
@@ -36,8 +44,9 @@ class PostgresqlSession(SqlSession):
 
     def total(self, column: str, field: Field) -> str:
         """See SqlSession."""
+        if field.is_text:
+            return f"sum(char_length({column}::text))"
         expressions = {
-            "string": f"char_length({column})",
             "boolean": f"{column}::int",
             "date": f"({column} - DATE '1970-01-01')",
             "datetime": f"floor(date_part('epoch', {column}))::bigint",
@@ -61,13 +70,17 @@ class CopyWriter:
             dialect.is_utf8
             and dialect.quote is not None
             and dialect.null_markers == ("",)
-            and not any(field.has_pattern for field in layout.fields)
+            and not any(field.has_pattern or field.true_values for field in layout.fields)
+            and dialect.escape is None
+            and not dialect.trim
+            and len(dialect.delimiter_bytes) == 1
+            and layout.format == "csv"
         )
         names = ", ".join(session.quoted(name, dotted=False) for name in layout.names)
         typed = [
             session.quoted(field.name, dotted=False)
             for field in layout.fields
-            if field.type != "string"
+            if not field.is_free_text
         ]
         # A quoted empty value is a null for every type that has no empty value.
         force = f", FORCE_NULL ({', '.join(typed)})" if typed else ""
@@ -116,6 +129,8 @@ def _reads_alike(parsed: Parsed) -> bool:
 
     A stray quote, a carriage return and a backslash at a line's start mean something else to COPY.
     """
+    if parsed.chunk is None:
+        return False
     data = parsed.chunk.data
     if parsed.chunk.stray or b"\r" in data:
         return False

@@ -17,7 +17,7 @@ from splarn.core.digest import ColumnDigest
 from splarn.core.engine import TableColumn, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Field, Layout
-from splarn.core.typed import Parsed
+from splarn.core.reading import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
 
 LOCK_WAIT = 120
@@ -116,14 +116,17 @@ class SqliteSession(SqlSession):
         """See SqlSession. Decimals are stored as floats; as whole numbers their sum is exact."""
         if is_long(field):
             return self._long("sum", column, field)
+        if field.is_text:
+            return self._summed(f"length({column})")
         expressions = {
             "number": _whole(column, field) if field.is_decimal else column,
-            "string": f"length({column})",
             "datetime": _seconds(column),
             "date": f"{_seconds(column)} / 86400",
             "time": _seconds(f"'1970-01-01 ' || {column}"),
         }
-        value = expressions.get(field.type, column)
+        return self._summed(expressions.get(field.type, column))
+
+    def _summed(self, value: str) -> str:
         return self._long("sum", value, None) if self._long_sums else f"sum({value})"
 
     def extremes(self, column: str, field: Field) -> list[str]:

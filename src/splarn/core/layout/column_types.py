@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import re
+from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import partial
 
 from splarn.core.layout.fields import Field
 
@@ -30,6 +33,44 @@ _CLOCKS = ("", " %H:%M:%S", " %H:%M")
 _DAY_LIKE = re.compile(r"[0-9]{1,4}[/.\-][0-9]{1,2}[/.\-][0-9]{1,4}(?: [0-9:]{4,8})?")
 
 
+_UUID = re.compile(r"[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}")
+# Pairs of words that people write for true and false.
+_WORDS = (
+    ("yes", "no"), ("Yes", "No"), ("YES", "NO"), ("Y", "N"), ("y", "n"),
+    ("T", "F"), ("t", "f"), ("on", "off"), ("ON", "OFF"),
+)  # fmt: skip
+# Later values may be this many times as large as the sampled ones.
+ROOM = 100
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What a sample held of a field: rows, empty ones, different values, the longest in characters.
+
+    `example` is the commonest value.
+    """
+
+    name: str
+    rows: int
+    empty: int
+    distinct: int
+    longest: int
+    example: str
+
+    @property
+    def is_unique(self) -> bool:
+        """Whether no value came twice, among enough to mean something."""
+        return self.rows - self.empty >= 20 and self.distinct == self.rows - self.empty
+
+
+def look_at(name: str, values: Sequence[str | None]) -> Seen:
+    """What the values of a field are like."""
+    filled = Counter(value for value in values if value is not None)
+    example = filled.most_common(1)[0][0] if filled else ""
+    longest = max(map(len, filled), default=0)
+    return Seen(name, len(values), len(values) - filled.total(), len(filled), longest, example)
+
+
 @dataclass(frozen=True)
 class FieldGuess:
     """A field, what remains in doubt about it, and the null words seen in it."""
@@ -51,12 +92,20 @@ def guess_field(name: str, values: Sequence[str]) -> FieldGuess:
     if guess is None:
         return _text(name, values, telling)
     field, notes = guess
-    if not words and _is_key(field, telling):
-        empty = len(values) - len(filled)
-        if empty <= len(values) * TOLERANCE:
-            field = Field(field.name, field.type, required=True)
-            seen = f"empty in only {empty} of {len(values):,} rows" if empty else "never empty"
-            notes = (*notes, f"{name}: unique and {seen} in the sample; taken as required")
+    empty = len(values) - len(filled)
+    if field.type == "integer":
+        field = replace(field, bits=64 if _is_key(field, telling) else _bits(telling))
+    if empty and not _is_key(field, telling):
+        share = empty / len(values)
+        notes = (
+            *notes,
+            f"{name}: empty in {share:.1%} of the sampled rows; read as no value"
+            f"{', not as zero' if field.type in ('integer', 'number') else ''}",
+        )
+    if not words and _is_key(field, telling) and empty <= len(values) * TOLERANCE:
+        field = Field(field.name, field.type, required=True)
+        often = f"empty in only {empty} of {len(values):,} rows" if empty else "never empty"
+        notes = (*notes, f"{name}: unique and {often} in the sample; taken as required")
     return FieldGuess(field, notes, words)
 
 
@@ -87,6 +136,27 @@ def _spoiled(name: str, kind: str, missed: list[str], total: int) -> tuple[str, 
     )
 
 
+def _bits(telling: list[str]) -> int:
+    largest = max((abs(int(v)) for v in telling if _INTEGER.fullmatch(v)), default=0) * ROOM
+    return 16 if largest < 1 << 15 else 32 if largest < 1 << 31 else 64
+
+
+def _boolean_words(name: str, telling: list[str]) -> Field | None:
+    """A boolean where both words of a pair occur and, but for spoilage, nothing else."""
+    distinct = set(telling)
+    for yes, no in _WORDS:
+        if {yes, no} <= distinct and _misses(telling, {yes, no}.__contains__) is not None:
+            return Field(name, "boolean", true_values=(yes,), false_values=(no,))
+    return None
+
+
+def _is_json(value: str, kind: type) -> bool:
+    try:
+        return isinstance(json.loads(value), kind)
+    except ValueError:
+        return False
+
+
 def _typed(name: str, telling: list[str]) -> tuple[Field, tuple[str, ...]] | None:
     total = len(telling)
     for kind, pattern in (("boolean", _BOOLEAN), ("integer", _INTEGER), ("date", _DATE)):
@@ -110,6 +180,18 @@ def _typed(name: str, telling: list[str]) -> tuple[Field, tuple[str, ...]] | Non
     missed = _misses(telling, _TIME.fullmatch)
     if missed is not None:
         return Field(name, "time"), _spoiled(name, "time", missed, total)
+    if telling[0][:1] in ("{", "["):
+        for word, of in (("object", dict), ("array", list)):
+            missed = _misses(telling, partial(_is_json, kind=of))
+            if missed is not None:
+                return Field(name, word), _spoiled(name, f"JSON {word}", missed, total)
+    missed = _misses(telling, _UUID.fullmatch)
+    if missed is not None:
+        return Field(name, format="uuid"), _spoiled(name, "UUID", missed, total)
+    words = _boolean_words(name, telling)
+    if words is not None:
+        missed = _misses(telling, {*words.true_values, *words.false_values}.__contains__)
+        return words, _spoiled(name, "boolean", missed or [], total)
     return _day_pattern(name, telling)
 
 

@@ -8,14 +8,14 @@ from typing import Any
 
 from splarn.core.errors import RequestError
 from splarn.core.files import write_text
-from splarn.core.layout.dialect import Dialect
+from splarn.core.layout.dialect import LINES, Dialect
 from splarn.core.layout.fields import Field, Layout
 
 
 def to_descriptor(layout: Layout) -> dict[str, Any]:
     """The layout as a JSON-ready dictionary, standard keys only.
 
-    `precision` and `scale` are our additions to the standard's `number`.
+    Our additions: `precision` and `scale` of a number, `bits` of an integer, `trim` in the dialect.
     """
     dialect = layout.dialect
     fields: list[dict[str, Any]] = []
@@ -26,22 +26,30 @@ def to_descriptor(layout: Layout) -> dict[str, Any]:
         if field.precision is not None:
             entry["precision"] = field.precision
             entry["scale"] = field.scale or 0
+        if field.bits != 64:
+            entry["bits"] = field.bits
+        if field.true_values:
+            entry["trueValues"] = list(field.true_values)
+            entry["falseValues"] = list(field.false_values)
         constraints = _constraints(field)
         if constraints:
             entry["constraints"] = constraints
         fields.append(entry)
-    return {
-        "name": layout.name,
-        "encoding": dialect.encoding,
-        "dialect": {
+    document: dict[str, Any] = {"name": layout.name, "format": layout.format}
+    schema: dict[str, Any] = {"fields": fields}
+    if layout.format == "csv":
+        document["encoding"] = dialect.encoding
+        document["dialect"] = {
             "delimiter": dialect.delimiter,
             "quoteChar": dialect.quote,
             "doubleQuote": True,
             "lineTerminator": dialect.line_end,
             "header": dialect.header,
-        },
-        "schema": {"fields": fields, "missingValues": list(dialect.null_markers)},
-    }
+            **({"escapeChar": dialect.escape} if dialect.escape else {}),
+            **({"trim": True} if dialect.trim else {}),
+        }
+        schema["missingValues"] = list(dialect.null_markers)
+    return document | {"schema": schema}
 
 
 def _constraints(field: Field) -> dict[str, Any]:
@@ -89,14 +97,18 @@ def from_descriptor(document: Any, where: str) -> Layout:
             f"The layout {where} cannot be used: {key}: {first['msg'].lower()}; "
             "mend that key or write a new layout with `splarn layout`."
         ) from None
-    dialect = Dialect(
-        delimiter=read.dialect.delimiter,
-        quote=read.dialect.quoteChar,
-        header=read.dialect.header,
-        line_end=read.dialect.lineTerminator,
-        encoding=read.encoding,
-        null_markers=tuple(read.table.missingValues),
-    )
+    dialect = LINES
+    if read.format == "csv":
+        dialect = Dialect(
+            delimiter=read.dialect.delimiter,
+            quote=read.dialect.quoteChar,
+            header=read.dialect.header,
+            line_end=read.dialect.lineTerminator,
+            encoding=read.encoding,
+            null_markers=tuple(read.table.missingValues),
+            escape=read.dialect.escapeChar,
+            trim=read.dialect.trim,
+        )
     fields = tuple(
         Field(
             name=field.name,
@@ -114,10 +126,13 @@ def from_descriptor(document: Any, where: str) -> Layout:
             pattern=field.constraints.pattern,
             precision=field.precision,
             scale=field.scale if field.precision is not None else None,
+            bits=field.bits,
+            true_values=tuple(field.trueValues),
+            false_values=tuple(field.falseValues),
         )
         for field in read.table.fields
     )
-    return Layout(read.name, dialect, fields)
+    return Layout(read.name, dialect, fields, read.format)
 
 
 def read_layout(path: Path) -> Layout:

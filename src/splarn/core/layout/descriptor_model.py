@@ -11,6 +11,8 @@ from pydantic import BaseModel, Field
 class DialectModel(BaseModel):
     delimiter: str = ","
     quoteChar: str | None = '"'
+    escapeChar: str | None = None
+    trim: bool = False
     lineTerminator: str = "\n"
     header: bool = True
 
@@ -32,6 +34,9 @@ class FieldModel(BaseModel):
     format: str = "default"
     precision: int | None = None
     scale: int | None = None
+    bits: int = 64
+    trueValues: list[str] = []
+    falseValues: list[str] = []
     constraints: ConstraintsModel = ConstraintsModel()
 
 
@@ -42,6 +47,7 @@ class SchemaModel(BaseModel):
 
 class ResourceModel(BaseModel):
     name: str = "data"
+    format: str = "csv"
     encoding: str = "utf-8"
     dialect: DialectModel = DialectModel()
     table: SchemaModel = Field(alias="schema")

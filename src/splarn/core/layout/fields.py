@@ -13,7 +13,11 @@ from splarn.core.layout.dialect import Dialect
 if TYPE_CHECKING:
     import pyarrow as pa
 
-FIELD_TYPES = ("integer", "number", "boolean", "date", "datetime", "time", "string")
+FIELD_TYPES = (
+    "integer", "number", "boolean", "date", "datetime", "time", "string", "object", "array",
+)  # fmt: skip
+FORMATS = ("csv", "jsonl", "parquet")
+BITS = (16, 32, 64)
 ISO_PATTERNS = ("default", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d", "%H:%M:%S")
 
 
@@ -22,9 +26,12 @@ class Field:
     """One field of a record, after the Table Schema standard.
 
     `precision` and `scale` make a `number` an exact decimal; without them it is a float.
-    `format` is `default` for the ISO 8601 form, or a strptime pattern. `minimum`, `maximum` and
-    `enum` are written as values of the field are in the files; lengths count characters; `pattern`
-    is a regular expression that the whole value must match; `unique` is over all files.
+    `bits` is an integer's width. `format` is `default`, for dates and times the ISO 8601 form, or
+    else a strptime pattern; for a string it may be `uuid`. An `object` or an `array` is JSON text.
+    `true_values` and `false_values` are what a boolean is written as where not true and false.
+    `minimum`, `maximum` and `enum` are written as values of the field are in the files; lengths
+    count characters; `pattern` is a regular expression that the whole value must match; `unique` is
+    over all files.
 
     Raises RequestError for a field that cannot be read.
     """
@@ -42,6 +49,9 @@ class Field:
     min_length: int | None = None
     max_length: int | None = None
     pattern: str | None = None
+    bits: int = 64
+    true_values: tuple[str, ...] = ()
+    false_values: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         if self.type not in FIELD_TYPES:
@@ -49,6 +59,12 @@ class Field:
                 f"Field {self.name!r} has the unknown type {self.type!r}: "
                 f"use one of {', '.join(FIELD_TYPES)}."
             )
+        if self.bits not in BITS:
+            raise RequestError(
+                f"Field {self.name!r} cannot have {self.bits} bits: an integer has 16, 32 or 64."
+            )
+        if bool(self.true_values) != bool(self.false_values):
+            raise RequestError(f"Field {self.name!r} names true or false values only: name both.")
         if self.precision is not None:
             scale = self.scale or 0
             if self.type != "number" or not 1 <= self.precision <= 38 or scale > self.precision:
@@ -62,7 +78,8 @@ class Field:
             raise RequestError(
                 f"Field {self.name!r} is no string, so it can have no length and no pattern."
             )
-        if self.type in ("string", "boolean") and (self.minimum, self.maximum) != (None, None):
+        limits = (self.minimum, self.maximum)
+        if (self.is_text or self.type == "boolean") and limits != (None, None):
             raise RequestError(
                 f"Field {self.name!r} is a {self.type}, so it can have no minimum and no maximum."
             )
@@ -95,6 +112,31 @@ class Field:
         """Whether values need a strptime pattern rather than ISO 8601."""
         return self.type in ("date", "datetime", "time") and self.format not in ISO_PATTERNS
 
+    @property
+    def is_uuid(self) -> bool:
+        """Whether values are UUIDs."""
+        return self.type == "string" and self.format == "uuid"
+
+    @property
+    def is_json(self) -> bool:
+        """Whether values are JSON."""
+        return self.type in ("object", "array")
+
+    @property
+    def is_text(self) -> bool:
+        """Whether values are kept as text."""
+        return self.type in ("string", "object", "array")
+
+    @property
+    def is_free_text(self) -> bool:
+        """Whether any text at all fits, so that an empty value is one and no null."""
+        return self.type == "string" and not self.is_uuid
+
+    @property
+    def is_converted(self) -> bool:
+        """Whether values are read as text first, because Arrow's own reading does not do."""
+        return self.has_pattern or self.is_uuid or self.is_json or bool(self.true_values)
+
     def arrow_type(self) -> pa.DataType:
         """The Arrow type that values are read into."""
         import pyarrow as pa
@@ -102,35 +144,49 @@ class Field:
         if self.is_decimal:
             return pa.decimal128(self.precision, self.scale or 0)
         types: dict[str, pa.DataType] = {
-            "integer": pa.int64(),
+            "integer": {16: pa.int16(), 32: pa.int32(), 64: pa.int64()}[self.bits],
             "number": pa.float64(),
             "boolean": pa.bool_(),
             "date": pa.date32(),
             "datetime": pa.timestamp("us"),
             "time": pa.time64("us"),
-            "string": pa.string(),
         }
-        return types[self.type]
+        return types.get(self.type, pa.string())
 
     def describe(self) -> str:
         """The type as a person would say it: `number(9,2)`, `date as %d/%m/%Y`."""
         if self.is_decimal:
             return f"number({self.precision},{self.scale or 0})"
+        if self.type == "integer" and self.bits < 64:
+            return f"integer of {self.bits} bits"
+        if self.is_uuid:
+            return "UUID"
+        if self.is_json:
+            return f"JSON {self.type}"
+        if self.true_values:
+            return f"boolean as {self.true_values[0]} or {self.false_values[0]}"
         return f"{self.type} as {self.format}" if self.has_pattern else self.type
 
 
 @dataclass(frozen=True)
 class Layout:
-    """A dialect and the fields in file order.
+    """A format, a dialect and the fields in file order.
 
-    Raises RequestError when there is no field or two share a name.
+    `format` is csv for any delimited text, jsonl or parquet; the last two have the dialect of plain
+    lines. Raises RequestError for an unknown format, without fields, or when two share a name.
     """
 
     name: str
     dialect: Dialect
     fields: tuple[Field, ...]
+    format: str = "csv"
 
     def __post_init__(self) -> None:
+        if self.format not in FORMATS:
+            raise RequestError(
+                f"The layout {self.name!r} has the unknown format {self.format!r}: use one of "
+                f"{', '.join(FORMATS)}."
+            )
         names = self.names
         if not names:
             raise RequestError(f"The layout {self.name!r} has no fields: add at least one.")

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 from splarn.core.codecs import codec_of, read_blocks
 from splarn.core.files import outside
+from splarn.core.places import Place
 from splarn.core.records import BOM
 
 HEAD = 256 << 10
@@ -19,13 +19,13 @@ MOST_FILES = 24
 class Sample:
     """Bytes of one file; `is_head` says that they begin where the file begins."""
 
-    path: Path
+    path: Place
     data: bytes
     is_head: bool
     whole: bool
 
 
-def take_samples(paths: Sequence[Path]) -> list[Sample]:
+def take_samples(paths: Sequence[Place]) -> list[Sample]:
     """Heads of up to 24 files spread over the list, and inner stretches of the uncompressed ones.
 
     Raises OutsideError when a file cannot be read.

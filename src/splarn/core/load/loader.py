@@ -19,10 +19,11 @@ from splarn.core.layout import Layout
 from splarn.core.load.stream import LoadTask, PartResult, run_load_task
 from splarn.core.load.table import fit_table
 from splarn.core.load.verify import compare_digests
+from splarn.core.places import Place
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
+from splarn.core.reading.sources import check_sources
 from splarn.core.shape.manifest import Manifest
-from splarn.core.sources import check_sources
 
 TABLE_MODES = ("create", "append", "empty")
 
@@ -31,7 +32,7 @@ TABLE_MODES = ("create", "append", "empty")
 class Input:
     """One file to load. `content_id` is the hash of its bytes as they lie on disk."""
 
-    path: Path
+    path: Place
     codec: str
     content_id: str
     raw_bytes: int | None = None
@@ -81,7 +82,7 @@ class LoadRecord:
         return [fault for part in self.parts for fault in part.faults]
 
 
-def inputs_from_files(paths: Sequence[Path], layout: Layout) -> tuple[Input, ...]:
+def inputs_from_files(paths: Sequence[Place], layout: Layout) -> tuple[Input, ...]:
     """Files as they came, their headers held against the layout.
 
     Raises RequestError as `check_sources` does, or when a file is given twice under two names.

@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from splarn.core.codecs import read_blocks
 from splarn.core.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.engine import OpenEngine, PartNote, Session, Writer
 from splarn.core.errors import ShortfallError
 from splarn.core.faults import Fault, write_rejects
 from splarn.core.layout import Layout
+from splarn.core.places import Place
 from splarn.core.pool import report
-from splarn.core.records import record_chunks
-from splarn.core.typed import Parsed, Parser
+from splarn.core.reading import Parsed, read_parsed
 
 KEPT_FAULTS = 20
 
@@ -30,7 +28,7 @@ class LoadTask:
     open_engine: OpenEngine
     table: str
     layout: Layout
-    path: Path
+    path: Place
     codec: str
     note: PartNote
     batch_rows: int
@@ -61,7 +59,7 @@ def run_load_task(task: LoadTask) -> PartResult:
     session = task.open_engine().connect()
     try:
         stream = _Stream(task, session)
-        for parsed in _parsed(task):
+        for parsed in read_parsed(task.path, task.codec, task.layout):
             stream.take(parsed)
         stream.finish()
     except BaseException:
@@ -78,13 +76,6 @@ def run_load_task(task: LoadTask) -> PartResult:
         stream.digests,
         stream.faults,
     )
-
-
-def _parsed(task: LoadTask) -> Iterator[Parsed]:
-    parser = Parser(task.layout, str(task.path))
-    blocks = read_blocks(task.path, task.codec)
-    for chunk in record_chunks(blocks, task.layout.dialect, where=str(task.path)):
-        yield parser.parse(chunk)
 
 
 class _Stream:
@@ -109,17 +100,16 @@ class _Stream:
 
     def take(self, parsed: Parsed) -> None:
         """Writes a chunk's good rows, committing wherever a batch is full."""
-        chunk = parsed.chunk
-        self.raw_bytes += len(chunk.data)
+        self.raw_bytes += parsed.size
         self.digests = add_digests(
             self.digests, digest_table(parsed.table, self.task.layout.fields)
         )
         known = self.task.note.rows + self.task.note.refused
-        already = min(max(known - self._read, 0), chunk.rows)
-        self._read += chunk.rows
+        already = min(max(known - self._read, 0), parsed.rows)
+        self._read += parsed.rows
         first = int(parsed.good.searchsorted(already))
         refused_before = already - first
-        faults = [fault for fault in parsed.faults if fault.row > chunk.row + already]
+        faults = [fault for fault in parsed.faults if fault.row > parsed.row + already]
         self._set_aside(faults)
         base = self._refused - refused_before
         total = len(parsed.good)
@@ -131,16 +121,16 @@ class _Stream:
             self._writer.put(parsed, first, last)
             self._in_batch += last - first
             self._rows += last - first
-            reached = chunk.rows if last == total else int(parsed.good[last])
+            reached = parsed.rows if last == total else int(parsed.good[last])
             self._refused = base + reached - last
             self._position = parsed.end_offset(last)
             first = last
             if self.task.batch_rows and self._in_batch >= self.task.batch_rows:
                 self._commit("open")
-        if already < chunk.rows:
-            self._refused = base + chunk.rows - total
-            self._position = chunk.offset + len(chunk.data)
-        report(len(chunk.data))
+        if already < parsed.rows:
+            self._refused = base + parsed.rows - total
+            self._position = parsed.end
+        report(parsed.size)
 
     def finish(self) -> None:
         """Commits the last batch and notes the part as done."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 from splarn.core.codecs import CODECS, Packing, codec_of, read_blocks
+from splarn.core.places import Place
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
 from splarn.core.records import line_blocks
@@ -39,7 +39,7 @@ class PackTask:
     data: bytes
 
 
-def sample_bytes(paths: Sequence[Path]) -> list[bytes]:
+def sample_bytes(paths: Sequence[Place]) -> list[bytes]:
     """Up to 12 MiB of unpacked bytes, spread over the source; of packed files the head.
 
     Raises OutsideError when a file cannot be read.

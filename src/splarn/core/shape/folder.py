@@ -11,29 +11,34 @@ from typing import Any
 import xxhash
 
 from splarn.core.errors import RequestError
+from splarn.core.faults import Fault
 from splarn.core.files import outside
+from splarn.core.places import Place
 from splarn.core.shape.manifest import MANIFEST, UNFINISHED, Part, SourceRange
+from splarn.core.shape.work import Count, Cut
 
 
-def fingerprint(paths: Sequence[Path], *settings: Any) -> str:
+def fingerprint(paths: Sequence[Place], *settings: Any) -> str:
     """What tells one request from another: the files as they are now, and the settings."""
     with outside("Looking at the source"):
-        files = [(str(path), path.stat().st_size, path.stat().st_mtime_ns) for path in paths]
+        looks = [(str(path), path.stat()) for path in paths]
+    files = [(name, status.st_size, status.st_mtime_ns) for name, status in looks]
     return xxhash.xxh3_128_hexdigest(json.dumps([files, *settings], default=str).encode())
 
 
 class Unfinished:
     """The mark in a folder whose parts are not complete, with those that are whole already.
 
-    The same request given again finds them in `done`, by the stem of their names. Another request,
-    or `again`, clears what is there first.
+    The same request given again finds their cuts in `done`, by the stem of their names, and in
+    `ended` the stems that lack none. Another request, or `again`, clears what is there first.
     Raises RequestError when the folder holds finished parts or other files.
     """
 
     def __init__(self, folder: Path, request: str, again: bool) -> None:
         self.folder = folder
         self.path = folder / UNFINISHED
-        self.done: dict[str, list[Part]] = {}
+        self.done: dict[str, list[Cut]] = {}
+        self.ended: set[str] = set()
         if folder.exists() and not folder.is_dir():
             raise RequestError(f"{folder} is a file: name a folder for the parts.")
         if (folder / MANIFEST).exists() and not again:
@@ -54,11 +59,18 @@ class Unfinished:
                 folder.mkdir(parents=True, exist_ok=True)
                 self.path.write_text(json.dumps({"request": request}) + "\n", encoding="utf-8")
 
-    def add(self, stem: str, parts: Sequence[Part]) -> None:
-        """Notes that a task's parts are whole. Raises OutsideError when the disk refuses."""
-        line = json.dumps({"stem": stem, "parts": [asdict(part) for part in parts]})
+    def add(self, stem: str, cut: Cut) -> None:
+        """Notes that a cut's parts are whole. Raises OutsideError when the disk refuses."""
+        self._append({"stem": stem, "cut": asdict(cut)})
+
+    def end(self, stem: str) -> None:
+        """Notes that no more cuts will come. Raises OutsideError when the disk refuses."""
+        self._append({"stem": stem})
+
+    def _append(self, entry: dict[str, Any]) -> None:
+        line = json.dumps(entry) + "\n"
         with outside(f"Writing {self.path}"), self.path.open("a", encoding="utf-8") as file:
-            file.write(line + "\n")
+            file.write(line)
 
     def finish(self) -> None:
         """Takes the mark away."""
@@ -66,9 +78,12 @@ class Unfinished:
 
     def clear(self) -> None:
         """Removes everything a shape puts into a folder; such a folder holds nothing else."""
-        for path in self.folder.glob("*"):
+        for path in self.folder.rglob("*"):
             if path.name.startswith("part-") or path.name in (MANIFEST, UNFINISHED):
                 path.unlink(missing_ok=True)
+        for path in sorted(self.folder.rglob("*=*"), reverse=True):
+            if path.is_dir() and not any(path.iterdir()):
+                path.rmdir()
 
     def _resume(self, request: str) -> None:
         try:
@@ -77,12 +92,16 @@ class Unfinished:
                 raise ValueError("another request")
             for line in lines:
                 entry = json.loads(line)
-                parts = [_part(fields) for fields in entry["parts"]]
-                if all(self._stands(part) for part in parts):
-                    self.done[entry["stem"]] = parts
+                if "cut" not in entry:
+                    self.ended.add(entry["stem"])
+                    continue
+                cut = _cut(entry["cut"])
+                if not all(self._stands(part) for part in cut.parts):
+                    raise ValueError("a part is gone")
+                self.done.setdefault(entry["stem"], []).append(cut)
         except (ValueError, KeyError, TypeError):
             # Another request's, or cut off by a crash: begin anew.
-            self.done = {}
+            self.done, self.ended = {}, set()
             self.clear()
 
     def _stands(self, part: Part) -> bool:
@@ -90,6 +109,13 @@ class Unfinished:
         return path.is_file() and path.stat().st_size == part.bytes
 
 
-def _part(fields: dict[str, Any]) -> Part:
-    source = tuple(SourceRange(**piece) for piece in fields["source"])
-    return Part(**{**fields, "source": source})
+def _cut(fields: dict[str, Any]) -> Cut:
+    parts = tuple(
+        Part(**{**part, "source": tuple(SourceRange(**piece) for piece in part["source"])})
+        for part in fields["parts"]
+    )
+    counts = tuple(
+        Count(**{**count, "faults": tuple(Fault(**fault) for fault in count["faults"])})
+        for count in fields["counts"]
+    )
+    return Cut(parts, counts)

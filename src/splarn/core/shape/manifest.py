@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -11,6 +12,7 @@ from splarn.core.errors import RequestError
 from splarn.core.files import ASIDE, write_text
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
+from splarn.core.places import place
 
 MANIFEST = "datapackage.json"
 UNFINISHED = MANIFEST + ASIDE
@@ -18,7 +20,10 @@ UNFINISHED = MANIFEST + ASIDE
 
 @dataclass(frozen=True)
 class SourceRange:
-    """Unpacked bytes `start` to `end` of a source file; `end` is None up to its end."""
+    """Unpacked bytes `start` to `end` of a source file; `end` is None up to its end.
+
+    Of a columnar file they are rows. `path` is the URL as it was given where the file is remote.
+    """
 
     path: str
     codec: str
@@ -72,6 +77,19 @@ class Manifest:
         return self.folder / MANIFEST
 
 
+_MEDIA = {
+    "csv": "text/csv",
+    "jsonl": "application/jsonl",
+    "parquet": "application/vnd.apache.parquet",
+}
+
+
+def _resource_name(path: str) -> str:
+    """A name as the standard allows it, which no other part has."""
+    bare = path.removesuffix(Path(path).name) + Path(path).name.split(".")[0]
+    return re.sub(r"[^a-z0-9._/-]", "-", bare.lower()).replace("/", "-")
+
+
 def write_manifest(manifest: Manifest) -> None:
     """Writes the manifest, whole or not at all.
 
@@ -80,18 +98,23 @@ def write_manifest(manifest: Manifest) -> None:
     layout = to_descriptor(manifest.layout)
     resources = [
         {
-            "name": Path(part.path).name.split(".")[0].lower(),
+            "name": _resource_name(part.path),
             "path": part.path,
-            "format": "csv",
-            "mediatype": "text/csv",
-            "encoding": layout["encoding"],
+            "format": manifest.layout.format,
+            "mediatype": _MEDIA[manifest.layout.format],
+            **({"encoding": layout["encoding"]} if "encoding" in layout else {}),
             "bytes": part.bytes,
             "hash": part.hash,
             "compression": part.codec,
             "rows": part.rows,
             "rawBytes": part.raw_bytes,
             "source": [
-                {"path": piece.path, "codec": piece.codec, "start": piece.start, "end": piece.end}
+                {
+                    "path": str(place(piece.path)),
+                    "codec": piece.codec,
+                    "start": piece.start,
+                    "end": piece.end,
+                }
                 for piece in part.source
             ],
         }

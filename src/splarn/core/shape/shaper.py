@@ -1,135 +1,181 @@
-"""Cuts, merges and recompresses the source into parts of about one size."""
+"""Cuts, merges, packs and converts the source into parts of about one size."""
 
 from __future__ import annotations
 
 import time
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from splarn.core.codecs import Packing, codec_of, read_blocks
-from splarn.core.errors import RequestError
-from splarn.core.layout import Dialect, Layout
+from splarn.core.codecs import codec_of, read_blocks
+from splarn.core.errors import RequestError, ShortfallError
+from splarn.core.faults import Fault
+from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import to_descriptor
-from splarn.core.pool import Pool
+from splarn.core.places import Place, place
+from splarn.core.pool import Inline, Pool
 from splarn.core.progress import Progress, Silent
-from splarn.core.ranges import cut_ranges
+from splarn.core.reading.sources import check_sources
 from splarn.core.records import record_chunks
+from splarn.core.shape.copying import LOOK, refuse_longer
 from splarn.core.shape.folder import Unfinished, fingerprint
-from splarn.core.shape.manifest import Manifest, Part, SourceRange, header_line, write_manifest
-from splarn.core.shape.work import LOOK, ShapeTask, refuse_longer, run_shape_task
-from splarn.core.sources import check_sources
+from splarn.core.shape.grouping import group_sources
+from splarn.core.shape.manifest import Manifest, header_line, write_manifest
+from splarn.core.shape.output import Output
+from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
 
 
 @dataclass(frozen=True)
 class Shaped:
     """What a shape made and how long it took. `bytes_in` are bytes on disk.
 
-    `resumed` counts the parts that an interrupted shape had made already.
+    `resumed` counts the parts that an interrupted shape had made already. `faults` are the rows
+    that a conversion set aside.
     """
 
     manifest: Manifest
     bytes_in: int
     seconds: float
     resumed: int = 0
+    faults: tuple[Fault, ...] = ()
 
 
 def shape(
-    paths: Sequence[Path],
+    paths: Sequence[Place],
     layout: Layout,
     folder: Path,
-    part_bytes: int,
-    packing: Packing,
+    output: Output,
     pool: Pool,
     *,
-    header: bool = False,
+    keep: int | None = 0,
     again: bool = False,
     progress: Progress | None = None,
 ) -> Shaped:
-    """Makes parts of about `part_bytes` unpacked bytes in `folder`, and their manifest last.
+    """Makes parts in `folder`, and their manifest last.
 
-    Parts hold records, and the header line when asked. A folder is marked as unfinished until the
-    manifest stands; the same call goes on with the parts that are whole.
-    Raises RequestError when the folder is in use or a record is larger than a part, OutsideError
-    when reading or writing fails.
+    A folder is marked as unfinished until the manifest stands; the same call goes on with the parts
+    that are whole. `keep` is how many bad rows a conversion may set aside; None is any number.
+    Raises RequestError when the folder is in use or a record is larger than a part, ShortfallError
+    for bad rows in a conversion, OutsideError when reading or writing fails.
     """
     watch = progress or Silent()
     begun = time.perf_counter()
     check_sources(paths, layout)
-    _check_part_size(paths, layout.dialect, part_bytes)
-    made = replace(layout, dialect=replace(layout.dialect, header=header))
-    request = fingerprint(paths, to_descriptor(layout), part_bytes, str(packing), header)
+    if not output.part_rows:
+        _check_part_size(paths, layout, output.part_bytes)
+    made = output.layout(layout)
+    request = fingerprint(paths, to_descriptor(layout), repr(output), keep)
     mark = Unfinished(folder, request, again)
-    opening = header_line(made) if header else b""
     try:
-        tasks, total = _plan(paths, layout, folder, part_bytes, packing, opening, pool)
-        left = [task for task in tasks if task.stem not in mark.done]
-        resumed = sum(len(parts) for parts in mark.done.values())
+        tasks = _tasks(paths, layout, made, folder, output, keep, pool)
+        total = sum(path.stat().st_size for path in paths)
         watch.start("shape", total, "bytes")
-        watch.advance(sum(_size(task) for task in tasks if task.stem in mark.done))
-        found = dict(mark.done)
-        for task, parts in zip(left, pool.map(run_shape_task, left, watch), strict=True):
-            mark.add(task.stem, parts)
-            found[task.stem] = parts
+        found = _run(tasks, mark, pool, watch)
         watch.finish()
-    except RequestError:
+    except (RequestError, ShortfallError):
         # The same request can only fail again.
         mark.clear()
+        mark.finish()
         raise
-    every: list[Part] = [part for task in tasks for part in found[task.stem]]
-    manifest = Manifest(folder, made, tuple(every))
+    cuts = [cut for task in tasks for cut in found[task.stem]]
+    resumed = sum(len(cut.parts) for cuts in mark.done.values() for cut in cuts)
+    parts = [part for cut in cuts for part in cut.parts]
+    manifest = Manifest(folder, made, tuple(parts))
     write_manifest(manifest)
     mark.finish()
-    return Shaped(manifest, total, time.perf_counter() - begun, resumed)
+    seconds = time.perf_counter() - begun
+    return Shaped(manifest, total, seconds, resumed, tuple(_faults(cuts)))
+
+
+def _check_part_size(paths: Sequence[Place], layout: Layout, part_bytes: int) -> None:
+    if layout.format == "parquet":
+        return
+    for path in paths:
+        head = next(iter(read_blocks(path, codec_of(path), 0, LOOK)), b"")
+        for chunk in record_chunks([head], layout.dialect, where=str(path)):
+            # The last record may be cut off by the end of the look.
+            longest = chunk.longest(slice(0, max(chunk.rows - 1, 1)))
+            refuse_longer(longest, part_bytes, path)
+
+
+def _tasks(
+    paths: Sequence[Place],
+    layout: Layout,
+    made: Layout,
+    folder: Path,
+    output: Output,
+    keep: int | None,
+    pool: Pool,
+) -> list[ShapeTask]:
+    header = header_line(made) if made.dialect.header else b""
+    return [
+        ShapeTask(
+            tuple(group.pieces),
+            folder,
+            f"part-{number:05d}",
+            layout,
+            made,
+            output,
+            header,
+            group.cutting,
+            keep,
+        )
+        for number, group in enumerate(group_sources(paths, layout, output, pool), 1)
+    ]
+
+
+def _run(
+    tasks: Sequence[ShapeTask], mark: Unfinished, pool: Pool, watch: Progress
+) -> dict[str, list[Cut]]:
+    """The cuts of every task; tasks run side by side, or share the workers when they are few."""
+    found = {stem: list(mark.done.get(stem, [])) for stem in mark.ended}
+    left = [
+        replace(task, done=tuple(mark.done.get(task.stem, ())))
+        for task in tasks
+        if task.stem not in mark.ended
+    ]
+    watch.advance(sum(_size(task) for task in tasks if task.stem in mark.ended))
+
+    def run(task: ShapeTask, shared: Pool | None = None) -> list[Cut]:
+        cuts = run_shape_task(task, lambda cut: mark.add(task.stem, cut), shared)
+        mark.end(task.stem)
+        return cuts
+
+    copies = [task for task in left if not task.cutting and task.output.is_copy(task.layout)]
+    streams = (
+        [] if len(left) - len(copies) >= pool.workers else [t for t in left if t not in copies]
+    )
+    others = [task for task in left if task not in streams]
+    for task, cuts in zip(others, pool.map(run, others, watch), strict=True):
+        found[task.stem] = cuts
+    for task in streams:
+        (found[task.stem],) = Inline().map(lambda one: run(one, pool), [task], watch)
+    return found
 
 
 def _size(task: ShapeTask) -> int:
     """Bytes on disk that a task reads."""
+    if task.cutting or task.layout.format == "parquet":
+        return sum(place(piece.path).stat().st_size for piece in task.source)
     return sum(
-        (Path(piece.path).stat().st_size if piece.end is None else piece.end) - piece.start
+        (place(piece.path).stat().st_size if piece.end is None else piece.end) - piece.start
         for piece in task.source
     )
 
 
-def _check_part_size(paths: Sequence[Path], dialect: Dialect, part_bytes: int) -> None:
-    for path in paths:
-        head = next(iter(read_blocks(path, codec_of(path), 0, LOOK)), b"")
-        for chunk in record_chunks([head], dialect, where=str(path)):
-            # The last record may be cut off by the end of the look.
-            longest = chunk.longest(slice(0, max(chunk.rows - 1, 1)))
-            refuse_longer(longest, part_bytes, str(path))
-
-
-def _plan(
-    paths: Sequence[Path],
-    layout: Layout,
-    folder: Path,
-    part_bytes: int,
-    packing: Packing,
-    header: bytes,
-    pool: Pool,
-) -> tuple[list[ShapeTask], int]:
-    """One task a part; remainders and small files share parts. A packed file is one task."""
-    groups: list[list[SourceRange]] = []
-    room = 0
-    total = 0
-    for path in paths:
-        codec = codec_of(path)
-        pieces = cut_ranges(path, codec, layout.dialect, part_bytes, pool)
-        total += sum(piece.packed for piece in pieces)
-        for piece in pieces:
-            entry = SourceRange(str(path), codec, piece.start, piece.end)
-            small = codec == "none" and piece.packed < part_bytes
-            if small and groups and piece.packed <= room:
-                groups[-1].append(entry)
-                room -= piece.packed
-            else:
-                groups.append([entry])
-                room = part_bytes - piece.packed if small else 0
-    tasks = [
-        ShapeTask(
-            tuple(group), folder, f"part-{index:05d}", packing, part_bytes, layout.dialect, header
-        )
-        for index, group in enumerate(groups, 1)
-    ]
-    return tasks, total
+def _faults(cuts: Sequence[Cut]) -> list[Fault]:
+    """The rows set aside, with rows and lines counted from each file's start."""
+    rows: Counter[str] = Counter()
+    lines: Counter[str] = Counter()
+    found = []
+    for cut in cuts:
+        for count in cut.counts:
+            before, above = rows[count.path], lines[count.path]
+            found += [
+                replace(fault, row=fault.row + before, line=fault.line + above)
+                for fault in count.faults
+            ]
+            rows[count.path] += count.rows
+            lines[count.path] += count.lines
+    return found

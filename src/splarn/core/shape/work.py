@@ -1,181 +1,382 @@
-"""What a worker does: takes records out of the source and writes them into a part."""
+"""What a worker does: takes records out of the source and writes them into parts."""
 
 from __future__ import annotations
 
-import time
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
-from itertools import chain
 from pathlib import Path
+from typing import Any
 
 from splarn.core.codecs import CODECS, Packing, read_blocks
-from splarn.core.errors import OutsideError, RequestError
-from splarn.core.files import ASIDE, explain
-from splarn.core.layout import Dialect
-from splarn.core.pool import report
-from splarn.core.records import line_blocks, record_chunks, skip_mark
+from splarn.core.errors import ShortfallError
+from splarn.core.faults import Fault
+from splarn.core.layout import Layout
+from splarn.core.places import place
+from splarn.core.pool import Inline, Pool, report
+from splarn.core.reading import text_parser
+from splarn.core.reading.columnar import parse_rows
+from splarn.core.reading.parsed import Parsed
+from splarn.core.records import Chunk, record_chunks
+from splarn.core.shape.copying import copied, refuse_longer
 from splarn.core.shape.manifest import Part, SourceRange
-from splarn.core.units import exact_size, show_count
+from splarn.core.shape.output import Output, partitions, sorted_rows
+from splarn.core.shape.part import ColumnarPart, TextPart
+from splarn.core.text import delimited, json_lines
 
-LOOK = 1 << 20
+CHUNK = 4 << 20
+
+
+@dataclass(frozen=True)
+class Count:
+    """What a cut took out of one file. Rows and lines of the faults count from the cut's start."""
+
+    path: str
+    rows: int
+    lines: int
+    faults: tuple[Fault, ...] = ()
+
+
+@dataclass(frozen=True)
+class Cut:
+    """Parts that hold the same stretch of the source between them; one, unless partitioned."""
+
+    parts: tuple[Part, ...]
+    counts: tuple[Count, ...] = ()
 
 
 @dataclass(frozen=True)
 class ShapeTask:
-    """Source ranges that become one part, or, from a packed file, a run of parts; picklable.
+    """Source ranges that become one cut or, when `cutting`, as many as the part size asks for.
 
-    `header` opens every part.
+    `layout` is the source's, `made` the parts'. `header` opens every part. `done` are cuts that
+    stand already. `keep` is how many bad rows a conversion may set aside; None is any number.
     """
 
     source: tuple[SourceRange, ...]
     folder: Path
     stem: str
-    packing: Packing
-    part_bytes: int
-    dialect: Dialect
+    layout: Layout
+    made: Layout
+    output: Output
     header: bytes = b""
+    cutting: bool = False
+    keep: int | None = 0
+    done: tuple[Cut, ...] = ()
 
 
-def refuse_longer(longest: int, part_bytes: int, path: str) -> None:
-    """Raises RequestError when a record is longer than a part."""
-    if longest > part_bytes:
-        raise RequestError(
-            f"A part size of {exact_size(part_bytes)} is smaller than a record of {path}, which "
-            f"takes {show_count(longest)} bytes: give a larger --part-size."
+def run_shape_task(
+    task: ShapeTask, note: Callable[[Cut], object] = lambda cut: None, pool: Pool | None = None
+) -> list[Cut]:
+    """Writes the parts of one task, each aside and renamed when whole; `note` is told of each cut.
+
+    A `pool` shares the work of one task out. Raises RequestError for a record longer than a part,
+    ShortfallError for a bad row in a conversion, OutsideError when reading or writing fails.
+    """
+    if not task.cutting and task.output.is_copy(task.layout):
+        cut = Cut((_copy(task),))
+        note(cut)
+        return [cut]
+    cuts = list(task.done)
+    for cut in _Stream(task, pool or Inline()).run():
+        note(cut)
+        cuts.append(cut)
+    return cuts
+
+
+def _copy(task: ShapeTask) -> Part:
+    output = task.output
+    limit = None if output.part_rows else output.part_bytes
+    part = TextPart(task.folder, task.stem, output.format, output.packing)
+    try:
+        part.put(task.header, 0)
+        for data, rows in copied(task.source, task.layout.dialect, limit):
+            part.put(data, rows)
+            report(len(data))
+        return part.finish(task.source)
+    except BaseException:
+        part.file.discard()
+        raise
+
+
+@dataclass(frozen=True)
+class _Slice:
+    """Neighbouring records of one source file that go into one cut.
+
+    `index` is the file's place in the task, `at` where the records start in it; `row` and `line`
+    count what lies before them in its range.
+    """
+
+    cut: int
+    index: int
+    at: int
+    row: int
+    line: int
+    rows: int
+    chunk: Chunk | None = None
+    parsed: Parsed | None = None
+
+
+@dataclass(frozen=True)
+class _Encoded:
+    """A slice made ready: packed text, or a table where it is still to be sorted or grouped."""
+
+    slice: _Slice
+    data: bytes = b""
+    raw_bytes: int = 0
+    rows: int = 0
+    table: Any = None
+    faults: tuple[Fault, ...] = ()
+
+
+class _Stream:
+    """Reads a task's sources in order, lets the pool encode, and writes cut after cut."""
+
+    def __init__(self, task: ShapeTask, pool: Pool) -> None:
+        self.task = task
+        self.pool = pool
+        self.output = task.output
+        self.copies = task.output.is_copy(task.layout)
+        self.tables = bool(
+            task.output.format == "parquet" or task.output.sort_by or task.output.partition_by
         )
+        self._parts: dict[str, TextPart | ColumnarPart] = {}
+        # Lines of each source read so far, and the sources of which an earlier cut holds a part.
+        self._lines: Counter[int] = Counter()
+        self._begun: set[int] = set()
 
+    def run(self) -> Iterator[Cut]:
+        """The cuts, each whole on disk when it is given."""
+        held: list[_Encoded] = []
+        try:
+            for encoded in self.pool.flow(self._encode, self._slices()):
+                if held and held[-1].slice.cut != encoded.slice.cut:
+                    yield self._finish(held, encoded.slice)
+                    held = []
+                self._write(encoded)
+                held.append(self._remembered(encoded))
+            if held:
+                yield self._finish(held, None)
+        except BaseException:
+            for part in self._parts.values():
+                part.file.discard()
+            raise
 
-def run_shape_task(task: ShapeTask) -> list[Part]:
-    """Writes the parts of one task, each aside and renamed when whole."""
-    if task.source[0].codec == "none":
-        data = copied(task.source, task.dialect, task.part_bytes)
-        return [_write_part(task, task.stem, task.source, data)]
-    return list(_cut_packed(task))
+    def _remembered(self, encoded: _Encoded) -> _Encoded:
+        """Without the data, which a part may have too much of."""
+        table = encoded.table if self.output.sort_by else None
+        slice_ = replace(encoded.slice, chunk=None, parsed=None)
+        return replace(encoded, slice=slice_, data=b"", table=table)
 
+    def _slices(self) -> Iterator[_Slice]:
+        """Records in source order, cut where a part is full."""
+        output, cutting = self.output, self.task.cutting
+        limit = output.part_rows or output.part_bytes
+        cut, held = len(self.task.done) + 1, 0
+        for index, start in self._begin():
+            for chunk in self._blocks(index, start):
+                first = 0
+                while first < chunk.rows:
+                    if cutting and held >= limit:
+                        cut, held = cut + 1, 0
+                    last = self._last(chunk, first, limit - held) if cutting else chunk.rows
+                    yield self._slice(cut, index, chunk, first, last)
+                    held += last - first if output.part_rows else _bytes(chunk, first, last)
+                    first = last
 
-def records(
-    source: Sequence[SourceRange], dialect: Dialect, limit: int | None = None
-) -> Iterator[tuple[bytes, int]]:
-    """Whole records of the ranges one after the other, with how many; headers left out.
+    def _begin(self) -> Iterator[tuple[int, int]]:
+        """Each source that is not done yet, by its index, and where to start in it."""
+        source = self.task.source
+        index, start = 0, source[0].start
+        if self.task.done:
+            last = self.task.done[-1].parts[-1].source[-1]
+            index = next(i for i, piece in enumerate(source) if piece.path == last.path)
+            start = last.end if last.end is not None else -1
+            if last.end == source[index].end:
+                index += 1
+                start = source[index].start if index < len(source) else 0
+            else:
+                self._begun.add(index)
+        for number in range(index, len(source)):
+            yield number, start if number == index else source[number].start
 
-    Raises RequestError when one is longer than the limit.
-    """
-    for piece in source:
-        path = Path(piece.path)
-        blocks = read_blocks(path, piece.codec, piece.start, piece.end)
-        for chunk in record_chunks(blocks, dialect, LOOK, where=piece.path, offset=piece.start):
-            if limit is not None:
-                refuse_longer(chunk.longest(), limit, piece.path)
-            yield b"".join(chunk.pieces(slice(None))), chunk.rows
-
-
-def copied(
-    source: Sequence[SourceRange], dialect: Dialect, limit: int | None = None
-) -> Iterator[tuple[bytes, int]]:
-    """The bytes that `records` gives, in blocks that may end inside a record, and so faster.
-
-    The counts are of records that end in each block. Raises RequestError as `records` does.
-    """
-    for piece in source:
-        # A record within a block can be longer than a small part: look at each of them then.
-        if piece.codec != "none" or (limit is not None and limit < LOOK):
-            yield from records([piece], dialect, limit)
-            continue
-        blocks = read_blocks(Path(piece.path), "none", piece.start, piece.end, LOOK)
-        if piece.start == 0:
-            _, blocks = skip_mark(blocks)
-            if dialect.header:
-                blocks = _without_first(blocks, dialect, piece.path)
-        for data, rows, longest in line_blocks(blocks, dialect, piece.path):
-            if limit is not None:
-                refuse_longer(longest, limit, piece.path)
-            yield data, rows
-
-
-def _without_first(blocks: Iterator[bytes], dialect: Dialect, where: str) -> Iterator[bytes]:
-    """The blocks without the first record, which may be preceded by blank lines."""
-    headless = replace(dialect, header=False)
-    held = b""
-    for block in blocks:
-        held += block
-        chunk = next(record_chunks([held], headless, where=where, offset=1), None)
-        if chunk is not None and int(chunk.ends[0]) < len(held):
-            yield held[int(chunk.ends[0]) :]
-            yield from blocks
+    def _blocks(self, index: int, start: int) -> Iterator[Chunk | Parsed]:
+        piece = self.task.source[index]
+        path = place(piece.path)
+        if self.task.layout.format == "parquet":
+            for parsed in parse_rows(path, self.task.layout, start, piece.end):
+                report(parsed.size)
+                yield parsed
             return
 
+        def counted() -> Iterator[bytes]:
+            for block in read_blocks(path, piece.codec, start, piece.end, taken=report):
+                if not self.copies:
+                    self._lines[index] += block.count(b"\n")
+                yield block
 
-def _cut_packed(task: ShapeTask) -> Iterator[Part]:
-    piece = task.source[0]
-    blocks = read_blocks(Path(piece.path), piece.codec)
-    chunks = record_chunks(blocks, task.dialect, min(task.part_bytes, 4 << 20), where=piece.path)
-    pending: list[tuple[bytes, int]] = []
-    held = number = start = 0
-    for chunk in chunks:
-        refuse_longer(chunk.longest(), task.part_bytes, piece.path)
-        first = 0
-        while first < chunk.rows:
-            if held >= task.part_bytes:
-                number += 1
-                end = chunk.offset + int(chunk.starts[first])
-                yield _flush(task, number, start, end, pending)
-                pending, held, start = [], 0, end
-            # Rows up to the first one that fills the part.
-            wanted = task.part_bytes - held + int(chunk.starts[first])
-            last = min(int(chunk.ends.searchsorted(wanted)), chunk.rows - 1)
-            data = b"".join(chunk.pieces(slice(first, last + 1)))
-            pending.append((data, last + 1 - first))
-            held += len(data)
-            first = last + 1
-    yield _flush(task, number + 1, start, None, pending)
-    report(Path(piece.path).stat().st_size)
+        for chunk in record_chunks(
+            counted(), self.task.layout.dialect, CHUNK, where=str(path), offset=start
+        ):
+            if not self.output.part_rows:
+                refuse_longer(chunk.longest(), self.output.part_bytes, path)
+            if piece.codec == "none":
+                report(len(chunk.data))
+            yield chunk
+
+    def _last(self, chunk: Chunk | Parsed, first: int, room: int) -> int:
+        """After the record that fills the part, or all of them."""
+        if self.output.part_rows:
+            return min(first + room, chunk.rows)
+        assert isinstance(chunk, Chunk), "columnar files are cut by rows beforehand"
+        filled = int(chunk.ends.searchsorted(room + int(chunk.starts[first])))
+        return min(filled, chunk.rows - 1) + 1
+
+    def _slice(self, cut: int, index: int, chunk: Chunk | Parsed, first: int, last: int) -> _Slice:
+        if isinstance(chunk, Parsed):
+            return _Slice(cut, index, chunk.offset, chunk.row, chunk.row, chunk.rows, parsed=chunk)
+        part = chunk.part(first, last)
+        at = chunk.offset + int(chunk.starts[first])
+        return _Slice(cut, index, at, part.row, part.line, part.rows, part)
+
+    def _encode(self, piece: _Slice) -> _Encoded:
+        if self.copies:
+            assert piece.chunk is not None, "only text is copied"
+            data = b"".join(piece.chunk.pieces(slice(None)))
+            return _Encoded(piece, self._packed(data), len(data), piece.rows)
+        parsed = piece.parsed
+        if parsed is None:
+            assert piece.chunk is not None, "a slice has records"
+            path = str(place(self.task.source[piece.index].path))
+            parsed = text_parser(self.task.layout, path).parse(piece.chunk)
+        if parsed.faults and self.task.keep == 0:
+            raise _bad_row(parsed.faults[0])
+        rows = len(parsed.good)
+        if self.tables:
+            return _Encoded(piece, b"", 0, rows, parsed.table, parsed.faults)
+        data = self._text(parsed.table)
+        return _Encoded(piece, self._packed(data), len(data), rows, None, parsed.faults)
+
+    def _text(self, table: Any) -> bytes:
+        made = self.task.made
+        return json_lines(table, made) if made.format == "jsonl" else delimited(table, made)
+
+    def _packed(self, data: bytes) -> bytes:
+        """A frame of its own, so that workers can pack one part together."""
+        return pack(data, self.output.packing)
+
+    def _write(self, encoded: _Encoded) -> None:
+        if encoded.table is None:
+            part = self._part("", encoded.slice.cut)
+            assert isinstance(part, TextPart), "text goes into parts of text"
+            part.put_packed(encoded.data, encoded.raw_bytes, encoded.rows)
+        elif not self.output.sort_by:
+            self._put_rows(encoded.table, encoded.slice.cut)
+
+    def _put_rows(self, table: Any, cut: int) -> None:
+        for folder, rows in partitions(table, self.output.partition_by):
+            part = self._part(folder, cut)
+            if isinstance(part, ColumnarPart):
+                part.put(rows)
+            else:
+                data = self._text(rows)
+                part.put_packed(self._packed(data), len(data), len(rows))
+
+    def _part(self, folder: str, cut: int) -> TextPart | ColumnarPart:
+        if folder in self._parts:
+            return self._parts[folder]
+        task, output = self.task, self.output
+        stem = f"{task.stem}-{cut:04d}" if task.cutting else task.stem
+        stem = f"{folder}/{stem}" if folder else stem
+        part: TextPart | ColumnarPart
+        if output.format == "parquet":
+            part = ColumnarPart(
+                task.folder, stem, task.made, output.packing, output.row_group_rows,
+                output.dictionary,
+            )  # fmt: skip
+        else:
+            part = TextPart(task.folder, stem, output.format, output.packing)
+            if task.header:
+                part.put_packed(self._packed(task.header), len(task.header), 0)
+        self._parts[folder] = part
+        return part
+
+    def _finish(self, held: list[_Encoded], following: _Slice | None) -> Cut:
+        """Closes the open parts: all that was read since the last cut is in them."""
+        cut = held[0].slice.cut
+        if self.output.sort_by:
+            import pyarrow as pa
+
+            tables = pa.concat_tables([encoded.table for encoded in held])
+            self._put_rows(sorted_rows(tables, self.output.sort_by), cut)
+        pieces = list(self._pieces(held, following))
+        source = tuple(piece.range for piece in pieces)
+        if not self._parts:
+            self._part("", cut)
+        found = tuple(
+            part.finish(source) if isinstance(part, ColumnarPart) else part.finish(source, True)
+            for part in self._parts.values()
+        )
+        self._parts = {}
+        return Cut(found, () if self.copies else tuple(piece.count() for piece in pieces))
+
+    def _pieces(self, held: list[_Encoded], following: _Slice | None) -> Iterator[_Piece]:
+        """What a cut holds of each source; all of a source is in the cuts that it is in."""
+        by_index: dict[int, list[_Encoded]] = {}
+        for encoded in held:
+            by_index.setdefault(encoded.slice.index, []).append(encoded)
+        for index, found in by_index.items():
+            source, first = self.task.source[index], found[0].slice
+            goes_on = following is not None and following.index == index
+            end, line = source.end, self._lines[index]
+            if goes_on and following is not None:
+                end, line = following.at, following.line
+            if index in self._begun:
+                yield _Piece(replace(source, start=first.at, end=end), found, first, line)
+            else:
+                whole = replace(first, row=0, line=0)
+                yield _Piece(replace(source, end=end), found, whole, line)
+        self._begun |= set(by_index)
 
 
-def _flush(
-    task: ShapeTask, number: int, start: int, end: int | None, data: list[tuple[bytes, int]]
-) -> Part:
-    source = (replace(task.source[0], start=start, end=end),)
-    return _write_part(task, f"{task.stem}-{number:04d}", source, iter(data))
+@dataclass(frozen=True)
+class _Piece:
+    """A cut's share of one source, from the rows and lines of `begins` to the line `line`."""
+
+    range: SourceRange
+    held: list[_Encoded]
+    begins: _Slice
+    line: int
+
+    def count(self) -> Count:
+        """Rows, lines and faults, counted from the cut's start."""
+        row, line = self.begins.row, self.begins.line
+        faults = tuple(
+            replace(fault, row=fault.row - row, line=fault.line - line)
+            for encoded in self.held
+            for fault in encoded.faults
+        )
+        rows = sum(encoded.slice.rows for encoded in self.held)
+        lines = self.line - line if self.line else rows
+        return Count(str(place(self.range.path)), rows, lines, faults)
 
 
-def _write_part(
-    task: ShapeTask, stem: str, source: tuple[SourceRange, ...], data: Iterator[tuple[bytes, int]]
-) -> Part:
-    import xxhash
-
-    begun = time.perf_counter()
-    codec = CODECS[task.packing.codec]
-    final = task.folder / f"{stem}.csv{codec.suffix}"
-    aside = final.with_name(final.name + ASIDE)
-    packer = codec.packer(task.packing.level)
-    state = xxhash.xxh3_128()
-    packed_bytes = raw_bytes = rows = 0
-    plain = source[0].codec == "none"
-    try:
-        with aside.open("wb", buffering=0) as file:
-            for block, count in chain([(task.header, 0)], data):
-                packed = packer.compress(block)
-                state.update(packed)
-                packed_bytes += _write_all(file, packed)
-                raw_bytes += len(block)
-                rows += count
-                if plain:
-                    report(len(block))
-            packed = packer.flush()
-            state.update(packed)
-            packed_bytes += _write_all(file, packed)
-        aside.replace(final)
-    except OSError as error:
-        aside.unlink(missing_ok=True)
-        raise OutsideError(f"Writing the part {final} failed: {explain(error)}.") from None
-    hashed = f"xxh3-128:{state.hexdigest()}"
-    seconds = time.perf_counter() - begun
-    return Part(final.name, codec.name, packed_bytes, raw_bytes, rows, hashed, source, seconds)
+def pack(data: bytes, packing: Packing) -> bytes:
+    """Bytes as one frame, which may be followed by others."""
+    packer = CODECS[packing.codec].packer(packing.level)
+    return packer.compress(data) + packer.flush()
 
 
-def _write_all(file: object, data: bytes) -> int:
-    """Unbuffered writes may take less than they are given; a full disk then says so."""
-    view = memoryview(data)
-    while len(view):
-        view = view[file.write(view) :]  # type: ignore[attr-defined]
-    return len(data)
+def _bytes(chunk: Chunk | Parsed, first: int, last: int) -> int:
+    if isinstance(chunk, Parsed):
+        return chunk.size
+    return int(chunk.ends[last - 1] - chunk.starts[first])
+
+
+def _bad_row(fault: Fault) -> ShortfallError:
+    where = "" if fault.field is None else f" of field {fault.field}"
+    value = "" if fault.value is None else f"{fault.value!r}{where} is "
+    return ShortfallError(
+        f"A row of {fault.path} cannot be converted ({value}{fault.message}): `splarn check` lists "
+        "all such rows, and --rejects DIR sets them aside."
+    )

@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import time
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from splarn.core.errors import OutsideError
-from splarn.core.layout import Layout
+from splarn.core.layout import Dialect, Layout
+from splarn.core.places import Place, Remote
+from splarn.core.pool import Threads
 from splarn.core.progress import Progress, Silent
-from splarn.core.survey.facts import DELIMITED, Finding, SourceFile
+from splarn.core.survey.facts import DELIMITED, PARQUET, Finding, SourceFile
 from splarn.core.survey.fit import Intended, fit_findings
 from splarn.core.survey.look import content_id_of, look_at
 
 # A file changed this recently may still be on its way; it is looked at again after a pause.
 FRESH = 60.0
 PAUSE = 0.4
+# Remote files looked at side by side.
+AT_ONCE = 16
 
 __all__ = ["Catalogue", "Finding", "SourceFile", "survey"]
 
@@ -50,7 +54,7 @@ class Catalogue:
 
 
 def survey(
-    paths: Sequence[Path],
+    paths: Sequence[Place],
     layout: Layout | None = None,
     exact: bool = False,
     intended: Intended | None = None,
@@ -65,13 +69,13 @@ def survey(
     watch.start("survey", len(paths), "files")
     begun = time.time()
     files = []
-    for path in paths:
-        files.append(look_at(path, dialect, exact))
+    for file in _looks(paths, dialect, exact):
+        files.append(file)
         watch.advance(1)
     watch.finish()
-    files, twins = _same_content(files)
+    files, twins = _same_content(files, paths)
     found = [finding for file in files for finding in file.findings]
-    found += _growing(files, begun)
+    found += _growing(files, paths, begun)
     found += twins
     found += _mixed(files)
     if intended is not None:
@@ -79,16 +83,27 @@ def survey(
     return Catalogue(tuple(files), tuple(found))
 
 
-def _growing(files: Sequence[SourceFile], begun: float) -> list[Finding]:
-    fresh = [file for file in files if file.modified > begun - FRESH]
+def _looks(paths: Sequence[Place], dialect: Dialect | None, exact: bool) -> Iterator[SourceFile]:
+    """A look at each file; those behind a network are looked at several at a time."""
+    if not any(isinstance(path, Remote) for path in paths):
+        return (look_at(path, dialect, exact) for path in paths)
+    return Threads(AT_ONCE).flow(lambda path: look_at(path, dialect, exact), paths)
+
+
+def _growing(files: Sequence[SourceFile], paths: Sequence[Place], begun: float) -> list[Finding]:
+    fresh = [
+        (file, path)
+        for file, path in zip(files, paths, strict=True)
+        if file.modified > begun - FRESH
+    ]
     if not fresh:
         return []
     time.sleep(max(PAUSE - (time.time() - begun), 0))
     found = []
-    for file in fresh:
+    for file, path in fresh:
         try:
-            size = Path(file.path).stat().st_size
-        except OSError:
+            size = path.stat().st_size
+        except (OSError, OutsideError):
             size = -1
         if size != file.bytes:
             what = "disappeared" if size < 0 else f"grew from {file.bytes:,} to {size:,} bytes"
@@ -99,7 +114,9 @@ def _growing(files: Sequence[SourceFile], begun: float) -> list[Finding]:
     return found
 
 
-def _same_content(files: Sequence[SourceFile]) -> tuple[list[SourceFile], list[Finding]]:
+def _same_content(
+    files: Sequence[SourceFile], paths: Sequence[Place]
+) -> tuple[list[SourceFile], list[Finding]]:
     """Files of equal content under whatever name or codec, proven by their whole hashes.
 
     Of large files only those are read to their end that could have a twin: another one begins with
@@ -118,7 +135,7 @@ def _same_content(files: Sequence[SourceFile]) -> tuple[list[SourceFile], list[F
         twin = sizes[file.head_line, file.bytes] > 1 or len(codecs[file.head_line]) > 1
         if file.content_id.startswith("head:") and twin:
             try:
-                whole = content_id_of(Path(file.path), file.codec)
+                whole = content_id_of(paths[index], file.codec)
             except OutsideError as error:
                 damage = Finding("damaged", file.path, str(error).rstrip("."))
                 files[index] = replace(file, findings=(*file.findings, damage), rows=None)
@@ -147,9 +164,23 @@ def _names(group: Sequence[SourceFile]) -> str:
 
 def _mixed(files: Sequence[SourceFile]) -> list[Finding]:
     """Files of other columns or another header than most."""
-    filled = [file for file in files if file.format == DELIMITED and file.rows and file.columns]
-    if len(filled) < 2:
-        return []
+    found = []
+    for kind in (DELIMITED, PARQUET):
+        filled = [file for file in files if file.format == kind and file.rows and file.columns]
+        if len(filled) > 1:
+            found += _mixed_columns(filled)
+    formats = Counter(file.format for file in files if file.rows)
+    if len(formats) > 1:
+        kinds = ", ".join(f"{count:,} {kind}" for kind, count in formats.most_common())
+        found.append(
+            Finding(
+                "mixed-formats", None, f"the files are of several formats: {kinds}; load each apart"
+            )
+        )
+    return found
+
+
+def _mixed_columns(filled: Sequence[SourceFile]) -> list[Finding]:
     found = []
     usual = Counter(file.columns for file in filled).most_common(1)[0][0]
     like = next(file for file in filled if file.columns == usual)
@@ -167,17 +198,11 @@ def _mixed(files: Sequence[SourceFile]) -> list[Finding]:
         for file in filled:
             if file.columns == usual and file.head_line != common:
                 what = "another header than" if file.head_line else "no header, unlike"
+                if file.format == PARQUET:
+                    what = "other column names or types than"
                 message = (
                     f"{Path(file.path).name} has {what} {Path(like.path).name}; survey and load "
                     "each kind apart"
                 )
                 found.append(Finding("mixed-headers", file.path, message))
-    formats = Counter(file.format for file in files if file.rows)
-    if len(formats) > 1:
-        kinds = ", ".join(f"{count:,} {kind}" for kind, count in formats.most_common())
-        found.append(
-            Finding(
-                "mixed-formats", None, f"the files are of several formats: {kinds}; load each apart"
-            )
-        )
     return found

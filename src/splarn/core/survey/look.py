@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import os
 from collections.abc import Iterator
 from functools import lru_cache
 from itertools import chain
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -15,7 +15,8 @@ import xxhash
 from splarn.core.codecs import CODECS, Packing, codec_by_name, detect_codec, read_blocks
 from splarn.core.errors import OutsideError
 from splarn.core.files import outside
-from splarn.core.layout import Dialect
+from splarn.core.layout import LINES, Dialect
+from splarn.core.places import Place, Remote, open_place
 from splarn.core.ranges import aligned_stretch
 from splarn.core.records import BOM, record_chunks, scan
 from splarn.core.survey.facts import DELIMITED, JSON_LINES, PARQUET, Finding, SourceFile
@@ -33,21 +34,14 @@ _PARQUET = b"PAR1"
 Facts = dict[str, Any]
 
 
-def look_at(path: Path, dialect: Dialect | None, exact: bool) -> SourceFile:
+def look_at(path: Place, dialect: Dialect | None, exact: bool) -> SourceFile:
     """The facts of one file. Damage becomes a finding.
 
     Raises OutsideError when the file cannot be opened or read.
     """
-    with outside(f"Reading {path}"):
-        descriptor = os.open(path, os.O_RDONLY)
-        try:
-            status = os.fstat(descriptor)
-            head = os.read(descriptor, HEAD)
-        finally:
-            os.close(descriptor)
-    size = status.st_size
+    size, modified, head = _open(path)
     codec = detect_codec(head)
-    facts: Facts = {"path": str(path), "bytes": size, "codec": codec, "modified": status.st_mtime}
+    facts: Facts = {"path": str(path), "bytes": size, "codec": codec, "modified": modified}
     if not size:
         what = f"{path.name} is empty; leave it out or ask for it again"
         return SourceFile(**facts, **_exactly(0), findings=(Finding("empty", str(path), what),))
@@ -70,7 +64,22 @@ def look_at(path: Path, dialect: Dialect | None, exact: bool) -> SourceFile:
     return SourceFile(**facts, findings=tuple(findings))
 
 
-def content_id_of(path: Path, codec: str) -> str:
+def _open(path: Place) -> tuple[int, float, bytes]:
+    """Size, last change and first bytes."""
+    with outside(f"Reading {path}"):
+        if isinstance(path, Remote):
+            remote = path.stat()
+            with open_place(path) as file:
+                return remote.st_size, remote.st_mtime, file.read(HEAD)
+        descriptor = os.open(path, os.O_RDONLY)
+        try:
+            status = os.fstat(descriptor)
+            return status.st_size, status.st_mtime, os.read(descriptor, HEAD)
+        finally:
+            os.close(descriptor)
+
+
+def content_id_of(path: Place, codec: str) -> str:
     """The hash of all unpacked bytes.
 
     Raises OutsideError when the file cannot be read or is damaged.
@@ -81,7 +90,7 @@ def content_id_of(path: Path, codec: str) -> str:
     return f"xxh3-128:{state.hexdigest()}"
 
 
-def _name_lies(path: Path, codec: str) -> list[Finding]:
+def _name_lies(path: Place, codec: str) -> list[Finding]:
     named = codec_by_name(path)
     if named == codec:
         return []
@@ -105,16 +114,21 @@ def _describe(head: bytes, dialect: Dialect | None) -> tuple[Facts, Dialect]:
         line_end = "\r"
     line = line.rstrip(b"\r")
     if dialect is None:
-        dialect = guess_dialect(line) if kind == DELIMITED else _JSON
+        dialect = guess_dialect(line) if kind == DELIMITED else LINES
     facts: Facts = {"format": kind, "encoding": encoding, "line_end": line_end}
-    if kind == DELIMITED:
+    if kind == JSON_LINES:
+        facts["columns"] = _keys(line)
+    else:
         facts["columns"] = _columns(line, dialect.delimiter)
         facts["head_line"] = line if dialect.header else b""
     return facts, dialect
 
 
-# Lines of JSON hold no line break, so every newline ends a record.
-_JSON = Dialect(quote=None, header=False)
+def _keys(line: bytes) -> int | None:
+    try:
+        return len(json.loads(line))
+    except ValueError:
+        return None
 
 
 @lru_cache(maxsize=256)
@@ -149,21 +163,21 @@ def _is_utf8(data: bytes) -> bool:
     return True
 
 
-def _look_at_parquet(path: Path) -> Facts:
-    import pyarrow as pa
-    from pyarrow import parquet
+def _look_at_parquet(path: Place) -> Facts:
+    from splarn.core.reading.columnar import open_parquet
 
-    try:
-        metadata = parquet.read_metadata(path)
-    except (pa.ArrowInvalid, OSError) as error:
-        raise OutsideError(f"{path} is damaged: {str(error).splitlines()[0]}.") from None
+    with open_parquet(path) as file:
+        metadata, schema = file.metadata, file.schema_arrow
+        columns = len(schema.names)
+        described = ", ".join(f"{field.name} {field.type}" for field in schema)
     groups = [metadata.row_group(index) for index in range(metadata.num_row_groups)]
     return {
         "format": PARQUET,
         "encoding": "",
         "line_end": "",
         "raw_bytes": sum(group.total_byte_size for group in groups),
-        "columns": metadata.num_columns,
+        "columns": columns,
+        "head_line": described.encode(),
         "splittable": len(groups) > 1,
         "content_id": content_id_of(path, "none"),
         **_exactly(metadata.num_rows),
@@ -171,7 +185,7 @@ def _look_at_parquet(path: Path) -> Facts:
 
 
 def _look_at_plain(
-    path: Path, size: int, head: bytes, dialect: Dialect | None, exact: bool
+    path: Place, size: int, head: bytes, dialect: Dialect | None, exact: bool
 ) -> Facts:
     facts, dialect = _describe(head, dialect)
     hashed = xxhash.xxh3_128_hexdigest(head)
@@ -206,7 +220,7 @@ def _scaled(head: bytes, dialect: Dialect) -> Facts:
     return {"rows": rows, "rows_low": int(rows * 0.8), "rows_high": int(rows * 1.25) + 1}
 
 
-def _estimated(path: Path, size: int, head: bytes, dialect: Dialect) -> Facts:
+def _estimated(path: Place, size: int, head: bytes, dialect: Dialect) -> Facts:
     """Rows from the record widths in stretches all over a large plain file.
 
     The bound is the 90 % one of a mean of stretches (Student's t for their number).
@@ -254,7 +268,9 @@ def _width(data: bytes, dialect: Dialect) -> float | None:
     return float(ends[-1] - ends[0]) / (len(ends) - 1)
 
 
-def _look_at_long(path: Path, size: int, codec: str, dialect: Dialect | None, exact: bool) -> Facts:
+def _look_at_long(
+    path: Place, size: int, codec: str, dialect: Dialect | None, exact: bool
+) -> Facts:
     """A packed file, or any that is to be read whole."""
     blocks = read_blocks(path, codec)
     head = next(blocks, b"")

@@ -14,6 +14,7 @@ from splarn.core.errors import OutsideError
 from splarn.core.load import LoadRequest, inputs_from_manifest, load
 from splarn.core.pool import Pools
 from splarn.core.progress import Progress, Silent
+from splarn.core.shape.output import Output
 from splarn.core.shape.shaper import shape
 from splarn.core.trial.design import PlannedTrial
 from splarn.core.trial.sample import Sample
@@ -80,8 +81,7 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
             sample.paths,
             sample.layout,
             parts,
-            configuration.part_size,
-            configuration.packing,
+            Output(sample.layout.format, configuration.packing, configuration.part_size),
             workers,
         )
         packed_at = time.perf_counter()

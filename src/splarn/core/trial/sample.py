@@ -9,10 +9,12 @@ from pathlib import Path
 from splarn.core.codecs import codec_of
 from splarn.core.files import outside
 from splarn.core.layout import Layout
+from splarn.core.places import Place, key_of, place
 from splarn.core.pool import Pool
-from splarn.core.ranges import cut_ranges
+from splarn.core.reading import cut_file
+from splarn.core.reading.columnar import read_rows
+from splarn.core.shape.copying import records
 from splarn.core.shape.manifest import SourceRange
-from splarn.core.shape.work import records
 
 PIECES = 8
 LEAST_PIECE = 64 << 10
@@ -29,7 +31,7 @@ class Sample:
 
 
 def take_sample(
-    paths: Sequence[Path], layout: Layout, size: int, folder: Path, pool: Pool
+    paths: Sequence[Place], layout: Layout, size: int, folder: Path, pool: Pool
 ) -> Sample:
     """Writes about `size` bytes of records, evenly spread over the source, into `folder`.
 
@@ -39,8 +41,8 @@ def take_sample(
     pieces: list[SourceRange] = []
     for path in paths:
         codec = codec_of(path)
-        for found in cut_ranges(path, codec, layout.dialect, piece, pool):
-            pieces.append(SourceRange(str(path), codec, found.start, found.end))
+        for found in cut_file(path, codec, layout, piece, pool):
+            pieces.append(SourceRange(key_of(path), codec, found.start, found.end))
     wanted = max(round(size / piece), 1)
     step = max(len(pieces) / wanted, 1.0)
     chosen = [pieces[int(index * step)] for index in range(min(wanted, len(pieces)))]
@@ -51,7 +53,12 @@ def take_sample(
         for number, source in enumerate(chosen, 1):
             if total >= size:
                 break
-            target = folder / f"sample-{number:03d}.csv"
+            target = folder / f"sample-{number:03d}.{layout.format}"
+            if layout.format == "parquet":
+                length, count = _columnar(source, layout, target)
+                total, rows = total + length, rows + count
+                made.append(target)
+                continue
             with target.open("wb") as file:
                 for data, count in records([source], layout.dialect):
                     file.write(data)
@@ -62,3 +69,14 @@ def take_sample(
             made.append(target)
     plain = replace(layout, dialect=replace(layout.dialect, header=False))
     return Sample(tuple(made), plain, total, rows)
+
+
+def _columnar(source: SourceRange, layout: Layout, target: Path) -> tuple[int, int]:
+    """Copies rows of a columnar file; returns their bytes in memory and their number."""
+    import pyarrow as pa
+    from pyarrow import parquet
+
+    tables = list(read_rows(place(source.path), layout, source.start, source.end))
+    table = pa.concat_tables(tables)
+    parquet.write_table(table, target)
+    return table.nbytes, len(table)

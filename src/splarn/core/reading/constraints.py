@@ -8,9 +8,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from splarn.core.convert import convert_value
 from splarn.core.errors import RequestError
 from splarn.core.layout import Field
+from splarn.core.reading.convert import convert_value
 
 
 class Constraint:

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Sequence
-from pathlib import Path
 
 from splarn.core.codecs import codec_of, read_blocks
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
+from splarn.core.places import Place
 from splarn.core.records import BOM, record_chunks
 
 LOOK = 1 << 20
+PARQUET_MARK = b"PAR1"
 
 
-def check_sources(paths: Sequence[Path], layout: Layout) -> None:
+def check_sources(paths: Sequence[Place], layout: Layout) -> None:
     """Holds every header against the layout, and makes sure that there is a record somewhere.
 
     Raises RequestError when a header differs or no file holds a record, OutsideError when a file
@@ -23,6 +24,10 @@ def check_sources(paths: Sequence[Path], layout: Layout) -> None:
     filled = False
     for path in paths:
         head = next(iter(read_blocks(path, codec_of(path), 0, LOOK)), b"")
+        _check_format(path, head, layout)
+        if layout.format == "parquet":
+            filled = _check_columns(path, layout) or filled
+            continue
         _check_header(path, head.removeprefix(BOM), layout)
         filled = filled or any(record_chunks([head], layout.dialect, where=str(path)))
     if not filled:
@@ -32,7 +37,38 @@ def check_sources(paths: Sequence[Path], layout: Layout) -> None:
         raise RequestError(f"{what}: there is nothing to do.")
 
 
-def _check_header(path: Path, head: bytes, layout: Layout) -> None:
+def format_of(head: bytes) -> str:
+    """The format that a file's first unpacked bytes speak of: csv, jsonl or parquet."""
+    if head.startswith(PARQUET_MARK):
+        return "parquet"
+    return "jsonl" if head.removeprefix(BOM)[:4096].lstrip()[:1] == b"{" else "csv"
+
+
+_WORDS = {"csv": "delimited text", "jsonl": "JSON lines", "parquet": "a Parquet file"}
+
+
+def _check_format(path: Place, head: bytes, layout: Layout) -> None:
+    """Raises RequestError when a file is surely of another format than the layout's."""
+    found = format_of(head)
+    # A line of delimited text may begin with a brace, so only a JSON layout is told from it.
+    if found == layout.format or not head.strip() or (found, layout.format) == ("jsonl", "csv"):
+        return
+    raise RequestError(
+        f"{path} is {_WORDS[found]}, while the layout {layout.name!r} is for "
+        f"{_WORDS[layout.format]}: use the layout that belongs to it or infer one with "
+        "`splarn layout`."
+    )
+
+
+def _check_columns(path: Place, layout: Layout) -> bool:
+    from splarn.core.reading.columnar import check_columns, open_parquet
+
+    with open_parquet(path) as file:
+        check_columns(path, file.schema_arrow.names, layout)
+        return bool(file.metadata.num_rows)
+
+
+def _check_header(path: Place, head: bytes, layout: Layout) -> None:
     if not layout.dialect.header or not head.strip():
         return
     quote = layout.dialect.quote

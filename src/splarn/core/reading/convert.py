@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from datetime import datetime
 from functools import lru_cache
@@ -15,6 +16,8 @@ from splarn.core.layout import Field
 
 Mask = Any  # numpy array of bool, one entry a value
 
+_UUID = "^[0-9A-Fa-f]{8}-[0-9A-Fa-f]{4}-[0-9A-Fa-f]{4}-[0-9A-Fa-f]{4}-[0-9A-Fa-f]{12}$"
+
 
 def convert_value(text: str, field: Field) -> Any:
     """One value as a field reads it, a pyarrow.Scalar; None where it does not fit."""
@@ -26,16 +29,47 @@ def convert_text(text: Any, field: Field) -> tuple[Any, Mask]:
     """Typed values of a text column, null where they do not fit, and where that is."""
     if isinstance(text, pa.ChunkedArray):
         text = text.combine_chunks()
-    if field.type == "string":
+    if field.is_free_text:
         return text, np.zeros(len(text), dtype=bool)
+    if field.is_uuid:
+        return _only(text, pc.match_substring_regex(text, _UUID))
+    if field.is_json:
+        return _only(text, _json_mask(text, dict if field.type == "object" else list))
     if field.has_pattern:
         return _convert_pattern(text, field)
+    if field.true_values:
+        return _convert_words(text, field)
     if field.type == "integer":
         # Arrow reads 0x1F as 31; no table should.
         hexed = pc.match_substring_regex(text, "^[+-]?0[xX]").fill_null(False)
         if pc.any(hexed).as_py():
             text = pc.if_else(hexed, pa.scalar("no integer"), text)
     return _cast_or_bisect(text, field)
+
+
+def _only(text: Any, fits: Any) -> tuple[Any, Mask]:
+    misfit = pc.fill_null(pc.invert(fits), False)
+    if not pc.any(misfit).as_py():
+        return text, np.zeros(len(text), dtype=bool)
+    return pc.if_else(misfit, pa.scalar(None, text.type), text), np.asarray(misfit).copy()
+
+
+def _json_mask(text: Any, kind: type) -> Any:
+    def fits(value: str | None) -> bool | None:
+        try:
+            return None if value is None else isinstance(json.loads(value), kind)
+        except ValueError:
+            return False
+
+    return pa.array([fits(value) for value in text.to_pylist()], pa.bool_())
+
+
+def _convert_words(text: Any, field: Field) -> tuple[Any, Mask]:
+    yes = pc.is_in(text, pa.array(field.true_values, pa.string()))
+    no = pc.is_in(text, pa.array(field.false_values, pa.string()))
+    known = pc.or_(yes, no)
+    misfit = np.asarray(pc.and_(pc.invert(known), pc.is_valid(text))).copy()
+    return pc.if_else(known, yes, pa.scalar(None, pa.bool_())), misfit
 
 
 def _cast(text: Any, field: Field) -> Any:

@@ -1,0 +1,86 @@
+"""The layout of JSON lines, guessed from sampled objects."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import replace
+
+from splarn.core.errors import RequestError
+from splarn.core.layout.column_types import Seen, guess_field, look_at
+from splarn.core.layout.dialect import LINES
+from splarn.core.layout.fields import Field, Layout
+from splarn.core.layout.samples import Sample, decode
+from splarn.core.reading.json_lines import as_text, kind_of, read_object
+
+_NUMBERS = ("integer", "number", "boolean")
+
+
+def infer_json(
+    samples: Sequence[Sample], name: str
+) -> tuple[Layout, int, tuple[str, ...], tuple[Seen, ...]]:
+    """Layout, records sampled, doubts and what each field held.
+
+    Raises RequestError when no line is a JSON object.
+    """
+    values: dict[str, list[str | None]] = {}
+    kinds: dict[str, Counter[str]] = {}
+    rows = broken = 0
+    for sample in samples:
+        for line in decode(sample, "utf-8").split("\n"):
+            if not line.strip():
+                continue
+            try:
+                record = read_object(line)
+            except ValueError:
+                record = None
+            if not isinstance(record, dict):
+                broken += 1
+                continue
+            for key, value in record.items():
+                column = values.setdefault(key, [])
+                column += [None] * (rows - len(column))
+                column.append(as_text(value))
+                kinds.setdefault(key, Counter())[kind_of(value)] += 1
+            rows += 1
+    if not values:
+        raise RequestError(
+            f"{samples[0].path} holds no JSON object on any sampled line: is it JSON lines?"
+        )
+    notes = [f"{broken:,} sampled lines are no JSON objects; such rows will be refused"] * bool(
+        broken
+    )
+    fields, seen = [], []
+    for key, column in values.items():
+        column += [None] * (rows - len(column))
+        field, doubts = _field(key, column, kinds[key])
+        fields.append(field)
+        seen.append(look_at(key, column))
+        notes += doubts
+    return Layout(name, LINES, tuple(fields), "jsonl"), rows, tuple(notes), tuple(seen)
+
+
+def _field(key: str, column: list[str | None], kinds: Counter[str]) -> tuple[Field, list[str]]:
+    del kinds["null"]
+    if not kinds:
+        return Field(key), [f"{key}: never filled in the sample; taken as text"]
+    usual, count = kinds.most_common(1)[0]
+    others = kinds.total() - count
+    doubts = []
+    if others > kinds.total() * 0.01:
+        words = ", ".join(f"{number:,} {kind}" for kind, number in kinds.most_common())
+        return Field(key), [f"{key}: values of several kinds ({words}); taken as text"]
+    if others:
+        doubts.append(f"{key}: {others} sampled values are no {usual}; such rows may be refused")
+    if usual in ("object", "array"):
+        return Field(key, usual), doubts
+    guess = guess_field(key, ["" if value is None else value for value in column])
+    field = guess.field
+    if usual == "string" and field.type in _NUMBERS:
+        # What the writer put in quotes is no number to him.
+        return Field(key), doubts
+    if usual != "string" and field.type == "string":
+        field = Field(key, "number" if usual == "number" else usual)
+    if field.type == "boolean":
+        field = replace(field, true_values=(), false_values=())
+    return field, [*doubts, *guess.notes]

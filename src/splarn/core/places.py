@@ -1,0 +1,306 @@
+"""Where source files are: a path here, an HTTP store, or whatever fsspec opens."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from email.utils import parsedate_to_datetime
+from fnmatch import fnmatch
+from functools import lru_cache
+from pathlib import Path, PurePosixPath
+from typing import IO, Any
+from urllib.parse import unquote, urlsplit
+
+from splarn.core.errors import OutsideError, RequestError
+from splarn.core.secrets import filled
+
+_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.\-]+://")
+_BUFFER = 1 << 20
+# A file that is packed must not be unpacked on the way.
+_AS_IT_IS = {"Accept-Encoding": "identity"}
+
+
+@dataclass(frozen=True)
+class Status:
+    """Size in bytes and time of the last change in seconds since 1970, as a path's `stat` has."""
+
+    st_size: int
+    st_mtime: float
+
+    @property
+    def st_mtime_ns(self) -> int:
+        """The last change in nanoseconds."""
+        return int(self.st_mtime * 1e9)
+
+
+@dataclass(frozen=True)
+class Remote:
+    """A file behind a URL, with the few methods of a Path that reading needs.
+
+    Names of secrets, as `${NAME}`, stay in the URL until it is opened.
+    Raises OutsideError from them when the place cannot be reached.
+    """
+
+    url: str
+
+    def __str__(self) -> str:
+        return shown_url(self.url)
+
+    @property
+    def name(self) -> str:
+        """The last piece of the URL's path."""
+        return PurePosixPath(unquote(urlsplit(self.url).path)).name or self.url
+
+    @property
+    def suffix(self) -> str:
+        """The name's ending."""
+        return PurePosixPath(self.name).suffix
+
+    def stat(self) -> Status:
+        """Size and last change."""
+        return _http_status(self.url) if _is_http(self.url) else _fs_status(self.url)
+
+    def open(self, mode: str = "rb", buffering: int = -1) -> IO[bytes]:
+        """The file for reading from any position."""
+        if _is_http(self.url):
+            raw = _HttpFile(self.url, self.stat().st_size)
+            return io.BufferedReader(raw, _BUFFER)
+        system, path = _filesystem(self.url)
+        with _reaching(self.url):
+            opened: IO[bytes] = system.open(path, "rb")
+            return opened
+
+    def is_file(self) -> bool:
+        """Whether it is there."""
+        try:
+            self.stat()
+        except OutsideError:
+            return False
+        return True
+
+
+Place = Path | Remote
+
+
+def place(text: str | Path | Remote) -> Place:
+    """The path or the remote file that a text names; a `file:` URL is a path."""
+    if isinstance(text, (Path, Remote)):
+        return text
+    if text.startswith("file:"):
+        return Path(unquote(urlsplit(text).path))
+    return Remote(text) if is_url(text) else Path(text)
+
+
+def key_of(path: Place) -> str:
+    """The text that `place` makes the same place of; it is not for showing."""
+    return path.url if isinstance(path, Remote) else str(path)
+
+
+def is_url(text: str) -> bool:
+    """Whether a text begins with a scheme."""
+    return _SCHEME.match(text) is not None
+
+
+def shown_url(url: str) -> str:
+    """A URL without user, password, query and fragment, which may hold secrets."""
+    pieces = urlsplit(url)
+    host = pieces.netloc.rpartition("@")[2]
+    return f"{pieces.scheme}://{host}{pieces.path}"
+
+
+@contextmanager
+def open_place(path: Place) -> Iterator[IO[bytes]]:
+    """A source file opened for reading in large blocks, closed afterwards."""
+    file: Any = path.open("rb", buffering=0)
+    try:
+        yield file
+    finally:
+        file.close()
+
+
+def find_remote(url: str) -> list[Remote]:
+    """The files that a URL names: one, a folder's, or those like a pattern.
+
+    Raises RequestError when it names none, OutsideError when the place cannot be reached.
+    """
+    if _is_http(url):
+        if "*" in url:
+            raise RequestError(
+                f"{shown_url(url)} is a pattern, which HTTP cannot list: name each file."
+            )
+        Remote(url).stat()
+        return [Remote(url)]
+    system, path = _filesystem(url)
+    scheme = url.partition("://")[0]
+    with _reaching(url):
+        if any(mark in path for mark in "*?["):
+            found = [hit for hit in system.glob(path) if system.isfile(hit)]
+        elif system.isdir(path):
+            found = system.find(path)
+        else:
+            found = [path] if system.exists(path) else []
+    hits = sorted(hit for hit in found if not fnmatch(PurePosixPath(hit).name, ".*"))
+    if not hits:
+        raise RequestError(f"There is no file {shown_url(url)}: check the spelling.")
+    if found == [path]:
+        return [Remote(url)]
+    return [Remote(f"{scheme}://{hit.lstrip('/')}") for hit in map(str, hits)]
+
+
+def _is_http(url: str) -> bool:
+    return url.lower().startswith(("http://", "https://"))
+
+
+@contextmanager
+def _reaching(url: str) -> Iterator[None]:
+    try:
+        yield
+    except (OutsideError, RequestError):
+        raise
+    except FileNotFoundError:
+        raise OutsideError(f"{shown_url(url)} is not there: check the spelling.") from None
+    except Exception as error:
+        what = (str(error) or type(error).__name__).splitlines()[0]
+        raise OutsideError(
+            f"{shown_url(url)} cannot be reached ({what}): check the address and that it answers."
+        ) from None
+
+
+@lru_cache(maxsize=64)
+def _filesystem_of(scheme: str) -> Any:
+    try:
+        import fsspec
+    except ModuleNotFoundError:
+        raise RequestError(
+            f"Places of the kind {scheme}: need fsspec, which is not installed: "
+            "pip install 'splarn[places]'."
+        ) from None
+    try:
+        return fsspec.filesystem(scheme)
+    except (ImportError, ValueError) as error:
+        what = str(error).splitlines()[0]
+        raise RequestError(f"Places of the kind {scheme}: cannot be opened ({what}).") from None
+
+
+def _filesystem(url: str) -> tuple[Any, str]:
+    system = _filesystem_of(url.partition("://")[0].lower())
+    return system, system._strip_protocol(filled(url, shown_url(url)))
+
+
+def _fs_status(url: str) -> Status:
+    system, path = _filesystem(url)
+    with _reaching(url):
+        info = system.info(path)
+        changed = info.get("mtime") or info.get("LastModified") or info.get("created") or 0.0
+        stamp = changed.timestamp() if hasattr(changed, "timestamp") else float(changed)
+        return Status(int(info["size"]), stamp)
+
+
+def _http() -> Any:
+    try:
+        import httpx
+    except ModuleNotFoundError:
+        raise RequestError(
+            "Reading over HTTP needs httpx, which is not installed: pip install 'splarn[places]'."
+        ) from None
+    return httpx
+
+
+@lru_cache(maxsize=1)
+def _client() -> Any:
+    """One client a process, whose connections are kept and used again."""
+    return _http().Client(follow_redirects=True, timeout=30.0)
+
+
+def _http_status(url: str) -> Status:
+    with _reaching(url):
+        answer = _client().head(filled(url, shown_url(url)), headers=_AS_IT_IS)
+        if answer.status_code == 404:
+            raise OutsideError(f"{shown_url(url)} is not there: check the spelling.")
+        answer.raise_for_status()
+        length = answer.headers.get("content-length")
+        if length is None:
+            raise OutsideError(
+                f"{shown_url(url)} does not say how long it is: fetch it into a file first."
+            )
+        changed = 0.0
+        with suppress(KeyError, ValueError, TypeError):
+            changed = parsedate_to_datetime(answer.headers["last-modified"]).timestamp()
+        return Status(int(length), changed)
+
+
+class _HttpFile(io.RawIOBase):
+    """A file behind HTTP: read on as one answer streams in, asked for anew where it is sought."""
+
+    def __init__(self, url: str, size: int) -> None:
+        self._url = url
+        self._size = size
+        self._at = 0
+        self._answer: Any = None
+        self._blocks: Iterator[bytes] = iter(())
+        self._rest = b""
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def tell(self) -> int:
+        return self._at
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence]
+        if base + offset != self._at:
+            self._leave()
+            self._at = base + offset
+        return self._at
+
+    def readinto(self, buffer: Any) -> int:
+        if self._at >= self._size:
+            return 0
+        with _reaching(self._url):
+            if self._answer is None:
+                self._ask()
+            while not self._rest:
+                block = next(self._blocks, None)
+                if block is None:
+                    raise OutsideError(
+                        f"{shown_url(self._url)} ended after {self._at:,} of {self._size:,} bytes: "
+                        "run the same command again."
+                    )
+                self._rest = block
+        count = min(len(buffer), len(self._rest))
+        buffer[:count] = self._rest[:count]
+        self._rest = self._rest[count:]
+        self._at += count
+        return count
+
+    def close(self) -> None:
+        self._leave()
+        super().close()
+
+    def _ask(self) -> None:
+        client = _client()
+        headers = {**_AS_IT_IS, "Range": f"bytes={self._at}-"} if self._at else _AS_IT_IS
+        url = filled(self._url, shown_url(self._url))
+        request = client.build_request("GET", url, headers=headers)
+        self._answer = client.send(request, stream=True)
+        self._answer.raise_for_status()
+        self._blocks = self._answer.iter_raw(_BUFFER)
+        if self._at and self._answer.status_code != 206:
+            # The server knows no ranges: pass over what comes before.
+            skip = self._at
+            while skip:
+                block = next(self._blocks, b"")
+                if not block:
+                    break
+                self._rest, skip = block[skip:], max(skip - len(block), 0)
+
+    def _leave(self) -> None:
+        if self._answer is not None:
+            self._answer.close()
+        self._answer, self._blocks, self._rest = None, iter(()), b""

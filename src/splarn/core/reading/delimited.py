@@ -1,0 +1,242 @@
+"""Typed columns out of delimited text, and the records that do not fit the layout.
+
+A chunk is first read by Arrow straight into the layout's types. Only when something in it does not
+fit is it read again as text, and the misfits looked for column by column.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from pyarrow import csv
+
+from splarn.core.layout import Field, Layout
+from splarn.core.reading.convert import convert_text
+from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
+from splarn.core.records import Chunk
+
+# Control characters that may stand in for a delimiter of several bytes.
+_STAND_INS = (b"\x1f", b"\x1e", b"\x1d", b"\x1c", *(bytes([byte]) for byte in range(1, 9)))
+
+
+class DelimitedParser(TextParser):
+    """Reads delimited text."""
+
+    def __init__(self, layout: Layout, path: str) -> None:
+        super().__init__(layout, path)
+        dialect = layout.dialect
+        self._read = csv.ReadOptions(
+            column_names=list(layout.names), use_threads=False, block_size=1 << 30
+        )
+        # Trimming comes before converting, so all is read as text then.
+        self._converted = [f for f in layout.fields if f.is_converted or dialect.trim]
+        late = {field.name for field in self._converted}
+        self._types = {
+            field.name: pa.string() if field.name in late else field.arrow_type()
+            for field in layout.fields
+        }
+        self._text = dict.fromkeys(layout.names, pa.binary())
+        self._parse: dict[str, Any] = {
+            "quote_char": dialect.quote or False,
+            "escape_char": dialect.escape or False,
+            "double_quote": True,
+            "newlines_in_values": True,
+        }
+        self._delimiter = dialect.delimiter.encode()
+        self._required = [field.name for field in layout.fields if field.required]
+        self._hex_matters = any(field.type == "integer" for field in layout.fields)
+
+    def _parse_direct(self, chunk: Chunk) -> Any:
+        data = chunk.data
+        if int(chunk.starts[0]):
+            data = data[int(chunk.starts[0]) :]
+        if self._suspicious(data, chunk):
+            return None
+        try:
+            data, mark = self._ready(data)
+            table = csv.read_csv(
+                pa.BufferReader(data),
+                self._read,
+                csv.ParseOptions(**self._parse, delimiter=mark.decode()),
+                self._convert(self._types, True),
+            )
+        except (pa.ArrowInvalid, pa.ArrowKeyError, UnicodeDecodeError):
+            return None
+        table = self._unmarked(table, mark)
+        for field in self._converted:
+            text = table.column(field.name)
+            if self.layout.dialect.trim:
+                text = self._trimmed(text)
+            values, misfit = convert_text(text, field)
+            if misfit.any():
+                return None
+            place = table.column_names.index(field.name)
+            table = table.set_column(place, self.layout.arrow_schema.field(place), values)
+        if any(table.column(name).null_count for name in self._required):
+            return None
+        return table
+
+    def _suspicious(self, data: bytes, chunk: Chunk) -> bool:
+        if chunk.open_quote or b"\0" in data:
+            return True
+        if self._hex_matters and (b"0x" in data or b"0X" in data):
+            return True
+        escape = self.layout.dialect.escape
+        if escape is not None and escape.encode() + b"\n" in data:
+            return True
+        return b"\r" in data and data.count(b"\r") != data.count(b"\r\n")
+
+    def _ready(self, data: bytes) -> tuple[bytes, bytes]:
+        """The bytes as UTF-8 with a delimiter of one byte, and that delimiter."""
+        dialect = self.layout.dialect
+        if not dialect.is_utf8:
+            data = data.decode(dialect.encoding).encode()
+        if len(self._delimiter) == 1:
+            return data, self._delimiter
+        mark = next((mark for mark in _STAND_INS if mark not in data), None)
+        if mark is None:
+            raise pa.ArrowInvalid("no control character is free to stand in for the delimiter")
+        return data.replace(self._delimiter, mark), mark
+
+    def _unmarked(self, table: Any, mark: bytes) -> Any:
+        """Puts delimiters that were inside quoted text back in."""
+        if mark == self._delimiter:
+            return table
+        for place, column in enumerate(table.columns):
+            if pa.types.is_string(column.type) or pa.types.is_binary(column.type):
+                back = pc.replace_substring(column, mark, self._delimiter)
+                table = table.set_column(place, table.column_names[place], back)
+        return table
+
+    def _convert(self, types: dict[str, Any], check_utf8: bool) -> Any:
+        return csv.ConvertOptions(
+            column_types=types,
+            null_values=list(self.layout.dialect.null_markers),
+            strings_can_be_null=True,
+            quoted_strings_can_be_null=False,
+            check_utf8=check_utf8,
+        )
+
+    def _parse_carefully(self, chunk: Chunk) -> Parsed:
+        blame = Blamer(self._faults_of(chunk))
+        records = [
+            chunk.data[a:b] for a, b in zip(chunk.starts.tolist(), chunk.ends.tolist(), strict=True)
+        ]
+        for row, kind, message in self._odd_records(chunk, records):
+            blame(row, None, kind, None, message)
+        rows = np.array([row for row in range(len(records)) if row not in blame.faults], np.int64)
+        table, wrong_width = self._read_text(records, rows)
+        for position, found in wrong_width:
+            expected = len(self.layout.fields)
+            message = f"{found} columns where the layout has {expected}"
+            blame(int(rows[position]), None, "columns", None, message)
+        if wrong_width:
+            rows = np.delete(rows, [position for position, _ in wrong_width])
+        columns = []
+        for index, field in enumerate(self.layout.fields):
+            columns.append(self._careful_column(table.column(index), field, rows, blame))
+        keep = blame.kept(rows)
+        typed = pa.table(columns, schema=self.layout.arrow_schema)
+        if not keep.all():
+            typed = typed.filter(pa.array(keep))
+        return as_parsed(chunk, typed, rows[keep], blame.ordered())
+
+    def _odd_records(self, chunk: Chunk, records: list[bytes]) -> list[tuple[int, str, str]]:
+        odd: list[tuple[int, str, str]] = []
+        dialect = self.layout.dialect
+        quote = (dialect.quote or "\0").encode()
+        escape = None if dialect.escape is None else dialect.escape.encode()
+        look = b"\0" in chunk.data or b"\r" in chunk.data or escape is not None
+        for row, record in enumerate(records if look else []):
+            if b"\0" in record:
+                odd.append((row, "record", "a NUL byte, which no target can store"))
+                continue
+            body = record.removesuffix(b"\n").removesuffix(b"\r")
+            if b"\r" in body and b"\r" in b"".join(body.split(quote)[::2]):
+                odd.append((row, "record", "a carriage return outside quotes"))
+            if escape is not None and (len(body) - len(body.rstrip(escape))) % 2:
+                odd.append((row, "record", "an escape character at the end of the record"))
+        if not dialect.is_utf8:
+            for row, record in enumerate(records):
+                try:
+                    record.decode(dialect.encoding)
+                except UnicodeDecodeError:
+                    odd.append((row, "encoding", f"bytes that {dialect.encoding} does not know"))
+        if chunk.open_quote:
+            odd.append((chunk.rows - 1, "record", "a quote that is never closed"))
+        return odd
+
+    def _read_text(self, records: list[bytes], rows: Any) -> tuple[Any, list[tuple[int, int]]]:
+        """All columns as bytes, and (position, columns found) of records of another width."""
+        wrong: list[tuple[int, int]] = []
+
+        def skip(row: Any) -> str:
+            wrong.append((row.number - 1, row.actual_columns))
+            return "skip"
+
+        data = b"".join(records[row] for row in rows)
+        if not data:
+            return pa.table({name: pa.array([], pa.binary()) for name in self.layout.names}), wrong
+        data, mark = self._ready(data)
+        table = csv.read_csv(
+            pa.BufferReader(data),
+            self._read,
+            csv.ParseOptions(**self._parse, delimiter=mark.decode(), invalid_row_handler=skip),
+            self._convert(self._text, False),
+        )
+        return self._unmarked(table, mark), wrong
+
+    def _careful_column(self, column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
+        text, broken = _as_text(column)
+        for position, value in broken:
+            blame(int(rows[position]), field.name, "encoding", value, "bytes that are no UTF-8")
+        if self.layout.dialect.trim or not field.is_free_text:
+            text = self._trimmed(text)
+        return careful_values(text, field, rows, blame)
+
+    def _trimmed(self, text: Any) -> Any:
+        text = pc.utf8_trim_whitespace(text)
+        markers = pa.array(self.layout.dialect.null_markers, pa.string())
+        return pc.if_else(pc.is_in(text, markers), pa.scalar(None, pa.string()), text)
+
+
+def careful_values(text: Any, field: Field, rows: Any, blame: Blamer) -> Any:
+    """Typed values of a text column; `rows` are the records they belong to, for the blame."""
+    values, misfit = convert_text(text, field)
+    for position in np.flatnonzero(misfit).tolist():
+        value = text[position].as_py()
+        blame(int(rows[position]), field.name, "type", value, f"not {_article(field)}")
+    if field.required:
+        empty = pc.is_null(text).to_numpy(zero_copy_only=False)
+        for position in np.flatnonzero(empty).tolist():
+            blame(int(rows[position]), field.name, "required", None, "empty where required")
+    return values
+
+
+def _article(field: Field) -> str:
+    word = field.describe()
+    return f"an {word}" if word[0] in "aeiou" else f"a {word}"
+
+
+def _as_text(column: Any) -> tuple[Any, list[tuple[int, str]]]:
+    """A column of bytes as text; undecodable values become null and are listed."""
+    column = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
+    if isinstance(column, pa.ChunkedArray):
+        column = pa.concat_arrays(column.chunks) if column.num_chunks else pa.array([], pa.binary())
+    try:
+        text = column.cast(pa.string())
+        text.validate(full=True)
+        return text, []
+    except pa.ArrowInvalid:
+        broken: list[tuple[int, str]] = []
+        values: list[str | None] = []
+        for position, value in enumerate(column.to_pylist()):
+            try:
+                values.append(None if value is None else value.decode())
+            except UnicodeDecodeError:
+                values.append(None)
+                broken.append((position, value.decode(errors="backslashreplace")))
+        return pa.array(values, pa.string()), broken

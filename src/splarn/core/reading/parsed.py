@@ -1,0 +1,168 @@
+"""What every reader gives: typed good rows, and a fault for each bad one."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from splarn.core.faults import Fault, shorten
+from splarn.core.layout import Layout
+from splarn.core.reading.constraints import Constraint
+from splarn.core.records import Chunk
+
+# row in the chunk, field, kind, value, message
+MakeFault = Callable[[int, str | None, str, str | None, str], Fault]
+
+
+@dataclass(frozen=True)
+class Parsed:
+    """Some neighbouring records of one file, the good ones as typed columns.
+
+    `row` counts the records before, `rows` these. `good` are the indexes of the good ones, in
+    order; `table` has one row for each. `offset` and `end` say where the records lie: unpacked
+    bytes, or row numbers in a columnar file. `size` counts the bytes read for them. `chunk` is the
+    raw text, None where the source is columnar.
+    """
+
+    row: int
+    rows: int
+    offset: int
+    end: int
+    size: int
+    table: Any
+    good: Any
+    faults: tuple[Fault, ...]
+    chunk: Chunk | None = None
+
+    def raw(self, start: int, stop: int) -> list[bytes]:
+        """The raw bytes of good rows `start` to `stop`, in as few pieces as they allow."""
+        assert self.chunk is not None, "only text has raw records"
+        return self.chunk.pieces(self.good[start:stop])
+
+    def end_offset(self, good_rows: int) -> int:
+        """The position after the good row before number `good_rows`.
+
+        With all good rows taken, the end, so that trailing bad records count as read.
+        """
+        if good_rows >= len(self.good):
+            return self.end
+        index = int(self.good[good_rows])
+        return self.offset + (index if self.chunk is None else int(self.chunk.starts[index]))
+
+
+def constrained(parsed: Parsed, constraints: Sequence[Constraint], fault: MakeFault) -> Parsed:
+    """The same with what the constraints refuse moved from the good rows to the faults."""
+    faults: dict[int, Fault] = {}
+    for constraint in constraints:
+        name = constraint.field.name
+        column = parsed.table.column(name)
+        for mask, reason in constraint.broken(column):
+            for position in np.flatnonzero(mask).tolist():
+                row = int(parsed.good[position])
+                value = str(column[position].as_py())
+                faults.setdefault(row, fault(row, name, "constraint", value, reason))
+    if not faults:
+        return parsed
+    keep = ~np.isin(parsed.good, list(faults))
+    every = sorted((*parsed.faults, *faults.values()), key=lambda found: found.row)
+    return replace(
+        parsed,
+        table=parsed.table.filter(pa.array(keep)),
+        good=parsed.good[keep],
+        faults=tuple(every),
+    )
+
+
+class TextParser(ABC):
+    """Reads chunks of text records by one layout. Not shared between threads."""
+
+    def __init__(self, layout: Layout, path: str) -> None:
+        self.layout = layout
+        self.path = path
+        self._direct = True
+        self._constraints = [Constraint(field) for field in layout.fields if field.is_constrained]
+
+    def parse(self, chunk: Chunk) -> Parsed:
+        """Splits a chunk into typed good rows and faults."""
+        table = self._parse_direct(chunk) if self._direct else None
+        if table is not None and len(table) == chunk.rows:
+            parsed = as_parsed(chunk, table, np.arange(chunk.rows), ())
+        else:
+            # Spoiled rows come in company: try the direct way again only after a clean chunk.
+            parsed = self._parse_carefully(chunk)
+            self._direct = not parsed.faults
+        if not self._constraints:
+            return parsed
+        return constrained(parsed, self._constraints, self._faults_of(chunk))
+
+    @abstractmethod
+    def _parse_direct(self, chunk: Chunk) -> Any:
+        """All rows as a typed table, or None where that cannot be had at one go."""
+
+    @abstractmethod
+    def _parse_carefully(self, chunk: Chunk) -> Parsed:
+        """The rows that fit and the faults of those that do not."""
+
+    def _faults_of(self, chunk: Chunk) -> MakeFault:
+        def make(row: int, field: str | None, kind: str, value: str | None, message: str) -> Fault:
+            raw = chunk.data[int(chunk.starts[row]) : int(chunk.ends[row])]
+            encoding = self.layout.dialect.encoding
+            if kind == "encoding":
+                start = chunk.offset + int(chunk.starts[row]) + _first_broken(raw, encoding)
+                message = f"{message}, from byte {start:,} of the file on"
+            return Fault(
+                self.path,
+                chunk.line_of(row),
+                chunk.row + row + 1,
+                field,
+                kind,
+                None if value is None else shorten(value),
+                message,
+                raw.decode(encoding, errors="backslashreplace"),
+            )
+
+        return make
+
+
+def as_parsed(chunk: Chunk, table: Any, good: Any, faults: tuple[Fault, ...]) -> Parsed:
+    """What was made of a chunk of text."""
+    size = len(chunk.data)
+    return Parsed(
+        chunk.row, chunk.rows, chunk.offset, chunk.offset + size, size, table, good, faults, chunk
+    )
+
+
+def _first_broken(raw: bytes, encoding: str) -> int:
+    try:
+        raw.decode(encoding)
+    except UnicodeDecodeError as error:
+        return error.start
+    return 0
+
+
+class Blamer:
+    """Collects one fault a row, the first that is found."""
+
+    def __init__(self, make: MakeFault) -> None:
+        self.faults: dict[int, Fault] = {}
+        self._make = make
+
+    def __call__(
+        self, row: int, field: str | None, kind: str, value: str | None, message: str
+    ) -> None:
+        """Notes a fault unless the row has one."""
+        if row not in self.faults:
+            self.faults[row] = self._make(row, field, kind, value, message)
+
+    def ordered(self) -> tuple[Fault, ...]:
+        """The faults by row."""
+        return tuple(self.faults[row] for row in sorted(self.faults))
+
+    def kept(self, rows: Any) -> Any:
+        """A mask of those of the rows that have no fault."""
+        return np.array([row not in self.faults for row in rows.tolist()], dtype=bool)

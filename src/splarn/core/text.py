@@ -1,0 +1,98 @@
+"""Typed columns turned into text: values as strings, whole tables as delimited text or JSON."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from splarn.core.layout import Layout
+from splarn.core.lines import joined_lines
+
+_CONTROL = "[\x00-\x1f]"
+_SPECIAL = '["\\\\\x00-\x1f]'
+
+
+def stamp_text(column: Any) -> Any:
+    """Datetimes as text with no more digits after the second than they need."""
+    fraction = pc.add(pc.multiply(pc.millisecond(column), 1000), pc.microsecond(column))
+    if not pc.any(pc.not_equal(fraction, 0)).as_py():
+        column = column.cast(pa.timestamp("s"))
+    return column.cast(pa.string())
+
+
+def value_text(column: Any) -> Any:
+    """Any typed column as text, in the form that a layout reads without a pattern."""
+    if pa.types.is_string(column.type):
+        return column
+    if pa.types.is_timestamp(column.type):
+        return stamp_text(column)
+    return column.cast(pa.string())
+
+
+def delimited(table: Any, layout: Layout) -> bytes:
+    """Rows as delimited text in the layout's dialect, which must have a quote; no header."""
+    dialect = layout.dialect
+    quote, mark = dialect.quote or '"', dialect.delimiter
+    special = f"[\r\n{_in_class(mark)}{_in_class(quote)}]"
+    columns = []
+    for column in table.columns:
+        text = value_text(column)
+        if pa.types.is_string(column.type):
+            # An empty value is told from a null by its quotes.
+            empty = pc.is_in(text, pa.array(dialect.null_markers, pa.string()))
+            hard = pc.or_(pc.match_substring_regex(text, special), empty)
+            if pc.any(hard).as_py():
+                doubled = pc.replace_substring(text, quote, quote + quote)
+                quoted = pc.binary_join_element_wise(quote, doubled, quote, "")
+                text = pc.if_else(hard, quoted, text)
+        columns.append(text)
+    joined = pc.binary_join_element_wise(
+        *columns, mark, null_handling="replace", null_replacement=""
+    )
+    return joined_lines(joined)
+
+
+def _in_class(mark: str) -> str:
+    return f"\\{mark}" if mark in "\\]^-[" else mark
+
+
+def json_lines(table: Any, layout: Layout) -> bytes:
+    """Rows as JSON objects, one a line; a null is written as null."""
+    columns = []
+    for field, column in zip(layout.fields, table.columns, strict=True):
+        text = value_text(column)
+        if pa.types.is_floating(column.type):
+            # JSON knows no infinity and no NaN.
+            text = pc.if_else(pc.is_finite(column), text, pa.scalar(None, pa.string()))
+        bare = pa.types.is_integer(column.type) or pa.types.is_floating(column.type)
+        bare = bare or pa.types.is_boolean(column.type) or pa.types.is_decimal(column.type)
+        if field.is_json:
+            # Between values JSON may have line breaks; a line of its own may not.
+            text = pc.replace_substring_regex(text, "[\r\n]", " ")
+        elif not bare:
+            text = _escaped(text) if pa.types.is_string(column.type) else text
+            text = pc.binary_join_element_wise('"', text, '"', "")
+        name = json.dumps(field.name, ensure_ascii=False)
+        columns.append(
+            pc.binary_join_element_wise(
+                f"{name}:", text, "", null_handling="replace", null_replacement="null"
+            )
+        )
+    inner = pc.binary_join_element_wise(*columns, ",")
+    return joined_lines(pc.binary_join_element_wise("{", inner, "}", ""))
+
+
+def _escaped(text: Any) -> Any:
+    """Text as it stands inside a JSON string."""
+    if not pc.any(pc.match_substring_regex(text, _SPECIAL)).as_py():
+        return text
+    for mark, escape in (("\\", "\\\\"), ('"', '\\"'), ("\n", "\\n"), ("\r", "\\r"), ("\t", "\\t")):
+        text = pc.replace_substring(text, mark, escape)
+    if not pc.any(pc.match_substring_regex(text, _CONTROL)).as_py():
+        return text
+    for code in range(32):
+        text = pc.replace_substring(text, chr(code), f"\\u{code:04x}")
+    return text
