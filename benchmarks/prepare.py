@@ -7,31 +7,10 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
+from benchmarks.data import ROW_BYTES, apart, cleaned, one_file
 from benchmarks.measure import Row, Timed, compare, have, missing, run, splarn
-from splarn.core.layout.descriptor import write_layout
-from splarn.core.layout.inference import infer_layout
-from splarn.demo.scenario import make_passages
 
-ROW_BYTES = 101
 PART = "64MiB"
-
-
-def _one_file(folder: Path, size: float) -> tuple[Path, Path]:
-    """One CSV file of about so many bytes, and its layout."""
-    home = folder / f"source-{size / 1e6:.0f}"
-    path, layout = home / "passages.csv", home / "layout.json"
-    if not layout.exists():
-        made = make_passages(home / "made", int(size / ROW_BYTES), seed=1)
-        header = made.paths[0].open("rb").readline()
-        with path.open("wb") as whole:
-            whole.write(header)
-            for part in made.paths:
-                with part.open("rb") as file:
-                    file.readline()
-                    shutil.copyfileobj(file, whole, 1 << 20)
-        shutil.rmtree(home / "made")
-        write_layout(infer_layout([path]).layout, layout)
-    return path, layout
 
 
 def _shaping(folder: Path, path: Path, layout: Path, codec: str) -> Callable[[], Timed]:
@@ -62,12 +41,13 @@ def _size(folder: Path) -> int:
 
 def shape(folder: Path, repeats: int, scale: float) -> list[Row]:
     """Cutting and compressing one large file with two workers."""
-    path, layout = _one_file(folder, 500e6 * scale)
+    path, layout = one_file(folder, 500e6 * scale)
     size = path.stat().st_size
     rows = []
     for codec, tool, filter_, reach in (
         ("gzip:1", "pigz", "pigz -1 -p 2", 2.0),
-        ("zstd:1", "zstd", "zstd -1 -T2 -q", 1.5),
+        ("zstd:3", "zstd", "zstd -T2 -q", 1.5),
+        ("zstd:1", "zstd", "zstd -1 -T2 -q", None),
     ):
         work, against = f"shape {size / 1e6:.0f} MB into {PART} {codec}", f"split, {filter_}"
         if not have(tool):
@@ -95,10 +75,10 @@ csv.read_csv(sys.argv[1], parse_options=csv.ParseOptions(
 
 def check(folder: Path, repeats: int, scale: float) -> list[Row]:
     """Holding clean rows against their layout."""
-    path, layout = _one_file(folder, 500e6 * scale)
+    path, layout = one_file(folder, 500e6 * scale)
     clean = path.with_name("clean.csv")
     if not clean.exists():
-        _cleaned(path, layout, clean)
+        apart(cleaned, path, layout, clean)
     size = clean.stat().st_size
     return [
         compare(
@@ -111,18 +91,6 @@ def check(folder: Path, repeats: int, scale: float) -> list[Row]:
             size,
         )
     ]
-
-
-def _cleaned(path: Path, layout: Path, clean: Path) -> None:
-    """The good rows of a file."""
-    from splarn.core.layout.descriptor import read_layout
-    from splarn.core.reading import read_parsed
-
-    how = read_layout(layout)
-    with clean.open("wb") as file:
-        file.write((",".join(how.names) + "\n").encode())
-        for parsed in read_parsed(path, "none", how):
-            file.writelines(parsed.raw(0, len(parsed.good)))
 
 
 _READ = """
@@ -163,7 +131,7 @@ def memory(folder: Path, repeats: int, scale: float) -> list[Row]:
     rows = []
     peaks: dict[str, list[int]] = {"check": [], "shape": []}
     for size in (500e6 * scale, 5000e6 * scale):
-        path, layout = _one_file(folder, size)
+        path, layout = one_file(folder, size)
         peaks["check"].append(run(splarn("check", path, "--layout", layout), folder).peak)
         peaks["shape"].append(_shaping(folder, path, layout, "zstd:1")().peak)
     for work, (small, large) in peaks.items():

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from splarn.core.bitmaps import quoted_after, tally
+from splarn.core.bitmaps import judge, tally
 from splarn.core.errors import OutsideError
 from splarn.core.layout import Dialect
 from splarn.core.pool import Inline
@@ -69,7 +69,8 @@ def test_fast_slow_and_plain_agree(data: bytes, quoted: bool, dialect: Dialect) 
         assert found.ends.tolist() == ends
         assert found.quoted == state
     if data:
-        assert quoted_after(data, dialect)[int(quoted)] in (state, None)
+        judged = judge(data, dialect)[int(quoted)]
+        assert judged is None or (judged.quoted, judged.rows) == (state, len(ends))
 
 
 @settings(max_examples=300)
@@ -141,6 +142,13 @@ def test_ranges_tile_a_file_at_record_starts(
     for before, after in pairwise(found):
         assert before.end == after.start
         assert after.start in starts
+    for piece in found:
+        if piece.counted is not None:
+            inner = path.read_bytes()[piece.start or shift : piece.end]
+            chunks = list(record_chunks([inner], dialect, 99, where="text", offset=1))
+            assert piece.counted.rows == sum(chunk.rows for chunk in chunks)
+            assert b"".join(p for c in chunks for p in c.pieces(slice(None))) == inner
+            assert piece.counted.longest <= max(chunk.longest() for chunk in chunks)
 
 
 @given(st.lists(st.lists(st.text(), min_size=2, max_size=4), max_size=12))

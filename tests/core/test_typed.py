@@ -15,7 +15,8 @@ from splarn.core.digest import add_digests, digest_table
 from splarn.core.errors import RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.pool import Inline, Pools
-from splarn.core.reading import Parsed, text_parser
+from splarn.core.reading import text_parser
+from splarn.core.reading.parsed import Parsed
 from splarn.core.records import record_chunks
 from splarn.demo.scenario import Delivery
 

@@ -106,7 +106,6 @@ def shape(
     from splarn.core.pool import Pools, workers_for
     from splarn.core.shape.output import Output, parse_keys
     from splarn.core.shape.shaper import shape as make_parts
-    from splarn.core.shape.verify import verify_parts
     from splarn.core.units import (
         parse_count,
         parse_size,
@@ -158,9 +157,11 @@ def shape(
             progress=out.progress(),
         )
         copies = output.is_copy(how)
-        differences = (
-            verify_parts(made.manifest, how, copies, pool, out.progress()) if verify else []
-        )
+        differences: list[str] = []
+        if verify:
+            from splarn.core.shape.verify import verify_parts
+
+            differences = verify_parts(made.manifest, how, copies, pool, out.progress())
     manifest = made.manifest
     set_aside = None
     if rejects is not None:

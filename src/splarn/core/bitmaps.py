@@ -7,6 +7,7 @@ Lemire 2019, "Parsing Gigabytes of JSON per Second").
 
 from __future__ import annotations
 
+import threading
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,6 +16,9 @@ import numpy as np
 from splarn.core.layout.dialect import Dialect
 
 _ONE, _TOP = np.uint64(1), np.uint64(63)
+# A mask of a large block costs more to have from the system than to fill.
+_scratch = threading.local()
+Buffer = bytes | bytearray | memoryview
 _SHIFTS = tuple(np.uint64(1 << power) for power in range(6))
 
 
@@ -33,29 +37,45 @@ class Tally:
     blank: bool
 
 
-def tally(data: bytes, dialect: Dialect, quoted: bool = False) -> Tally | None:
+def tally(data: Buffer, dialect: Dialect, quoted: bool = False) -> Tally | None:
     """Counts the records that end in a block which starts just after a newline.
 
     `quoted` says whether that newline was inside a quoted field. None where a quote stands in the
     middle of an unquoted field or may be escaped, since parity does not tell there.
     """
-    if _has_escapes(data, dialect):
-        return None
+    return judge(data, dialect)[int(quoted)]
+
+
+def judge(data: Buffer, dialect: Dialect) -> tuple[Tally | None, Tally | None]:
+    """The tally of a block that starts just after a newline, for both that it may have been.
+
+    The first is for a start outside a quoted field, the second for one inside. None where a quote
+    stands in the middle of an unquoted field, as it does under the wrong assumption, or may be
+    escaped.
+    """
     view = np.frombuffer(data, dtype=np.uint8)
-    newlines = _bitmap(view == 10)
-    ends = newlines
-    stops_quoted = False
-    if dialect.quote is not None:
-        quotes = _bitmap(view == ord(dialect.quote))
-        inside, stops_quoted = _inside(quotes, quoted)
-        before = _delimiters(view, dialect) | newlines | quotes
-        opens = quotes & inside
-        if (opens & ~_later(before, True)).any():
-            return None
-        ends = newlines & ~inside
+    if dialect.escape is not None and _where(view, ord(dialect.escape)).any():
+        return None, None
+    newlines = _bitmap(view, 10)
     blank = bool((newlines & _later(newlines, True)).any())
-    if not blank and b"\r" in data:
-        blank = data.startswith(b"\r\n") or b"\n\r\n" in data
+    if not blank and _where(view, 13).any():
+        returns = _bitmap(view, 13)
+        blank = bool((newlines & _later(returns & _later(newlines, True), False)).any())
+    if dialect.quote is None:
+        return _tally(newlines, False, blank), None
+    quotes = _bitmap(view, ord(dialect.quote))
+    if not quotes.any():
+        return _tally(newlines, False, blank), Tally(0, 0, 0, True, blank)
+    inside, odd = _inside(quotes)
+    before = _delimiters(view, dialect) | newlines | quotes
+    strays = quotes & ~_later(before, True)
+    return (
+        None if (strays & inside).any() else _tally(newlines & ~inside, odd, blank),
+        None if (strays & ~inside).any() else _tally(newlines & inside, not odd, blank),
+    )
+
+
+def _tally(ends: Any, stops_quoted: bool, blank: bool) -> Tally:
     words = np.flatnonzero(ends)
     if not len(words):
         return Tally(0, 0, 0, stops_quoted, blank)
@@ -70,52 +90,33 @@ def tally(data: bytes, dialect: Dialect, quoted: bool = False) -> Tally | None:
     )
 
 
-def quoted_after(data: bytes, dialect: Dialect) -> tuple[bool | None, bool | None]:
-    """Whether a block that starts just after a newline stops inside a quoted field.
-
-    The first answer is for a start outside a quoted field, the second for one inside. None where a
-    quote stands in the middle of an unquoted field, as it does under the wrong assumption, or may
-    be escaped.
-    """
-    if dialect.quote is None:
-        return False, None
-    if _has_escapes(data, dialect):
-        return None, None
-    view = np.frombuffer(data, dtype=np.uint8)
-    quotes = _bitmap(view == ord(dialect.quote))
-    if not quotes.any():
-        return False, True
-    inside, odd = _inside(quotes, False)
-    before = _delimiters(view, dialect) | _bitmap(view == 10) | quotes
-    strays = quotes & ~_later(before, True)
-    outside_fits = not (strays & inside).any()
-    inside_fits = not (strays & ~inside).any()
-    return (odd if outside_fits else None), (not odd if inside_fits else None)
-
-
-def _has_escapes(data: bytes, dialect: Dialect) -> bool:
-    return dialect.escape is not None and dialect.escape.encode() in data
-
-
 def _delimiters(view: Any, dialect: Dialect) -> Any:
     """The last byte of each delimiter."""
     mark = dialect.delimiter_bytes
-    found = _bitmap(view == mark[0])
+    found = _bitmap(view, mark[0])
     for byte in mark[1:]:
-        found = _later(found, False) & _bitmap(view == byte)
+        found = _later(found, False) & _bitmap(view, byte)
     return found
 
 
-def _bitmap(mask: Any) -> Any:
-    """64-bit words, the first byte's bit the lowest; what is over is zero."""
-    packed = np.packbits(mask, bitorder="little")
+def _where(view: Any, byte: int) -> Any:
+    """A mask of the bytes of a value, good until this thread asks for another one."""
+    mask = getattr(_scratch, "mask", None)
+    if mask is None or len(mask) < len(view):
+        mask = _scratch.mask = np.empty(max(len(view), 1 << 20), dtype=bool)
+    return np.equal(view, byte, out=mask[: len(view)])
+
+
+def _bitmap(view: Any, byte: int) -> Any:
+    """Where a value stands: 64-bit words, the first byte's bit the lowest, what is over zero."""
+    packed = np.packbits(_where(view, byte), bitorder="little")
     over = -len(packed) % 8
     if over:
         packed = np.concatenate((packed, np.zeros(over, dtype=np.uint8)))
     return packed.view(np.uint64)
 
 
-def _inside(quotes: Any, quoted: bool) -> tuple[Any, bool]:
+def _inside(quotes: Any) -> tuple[Any, bool]:
     """For each byte whether it stands in a quoted field or opens one; and whether the last does."""
     inside = quotes.copy()
     shifted = np.empty_like(inside)
@@ -126,11 +127,9 @@ def _inside(quotes: Any, quoted: bool) -> tuple[Any, bool]:
     carried = np.empty_like(odd)
     carried[0] = 0
     carried[1:] = odd[:-1]
-    if quoted:
-        carried ^= _ONE
     # Zero less one is all ones, which turns a whole word over.
     inside ^= np.uint64(0) - carried
-    return inside, bool(int(odd[-1]) ^ int(quoted))
+    return inside, bool(odd[-1])
 
 
 def _later(bits: Any, first: bool) -> Any:

@@ -19,7 +19,8 @@ from splarn.core.places import Place
 from splarn.core.pool import Pool, report
 from splarn.core.progress import Progress, Silent
 from splarn.core.ranges import Range
-from splarn.core.reading import Parsed, cut_file, read_parsed
+from splarn.core.reading import cut_file, read_parsed
+from splarn.core.reading.parsed import Parsed
 from splarn.core.reading.sources import check_sources
 from splarn.core.shape.manifest import header_line
 from splarn.core.unique import Keys, keys_of, locate, repeated

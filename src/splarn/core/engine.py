@@ -8,7 +8,7 @@ from typing import Protocol
 
 from splarn.core.digest import ColumnDigest
 from splarn.core.layout import Field, Layout
-from splarn.core.reading import Parsed
+from splarn.core.reading.parsed import Parsed
 
 
 @dataclass(frozen=True)

@@ -34,33 +34,43 @@ def find_files(places: Iterable[str | Path], base: Path | None = None) -> list[P
         if base is not None and not path.is_absolute():
             path = base / path
         if path.is_dir():
-            hits = [
-                Path(folder) / name
-                for folder, folders, names in os.walk(path)
-                if not _prune(folders)
-                for name in names
-                if _is_data(name)
-            ]
+            hits = _walk(path)
             if not hits:
                 raise RequestError(f"The folder {path} holds no data files: name another place.")
         elif path.exists():
             hits = [path]
         else:
-            hits = [Path(hit) for hit in glob.glob(str(path), recursive=True)]  # noqa: PTH207
-            hits = [hit for hit in hits if hit.is_file() and _is_data(hit.name)]
+            names = sorted(glob.glob(str(path), recursive=True))  # noqa: PTH207
+            hits = [Path(hit) for hit in names if Path(hit).is_file() and _is_data(hit)]
             if not hits:
                 raise RequestError(f"There is no file or folder {path}: check the spelling.")
-        found.update(dict.fromkeys(sorted(hits)))
+        found.update(dict.fromkeys(hits))
     return list(found)
 
 
-def _prune(folders: list[str]) -> bool:
-    folders[:] = sorted(name for name in folders if not name.startswith("."))
-    return False
+def _walk(folder: Path) -> list[Path]:
+    """The data files below a folder, sorted."""
+    found = []
+    for at, folders, names in os.walk(folder):
+        folders[:] = [name for name in folders if not name.startswith(".")]
+        found += [path for name in names if _is_data(path := f"{at}{os.sep}{name}")]
+    return [Path(path) for path in sorted(found)]
 
 
-def _is_data(name: str) -> bool:
-    return not name.startswith(".") and not name.endswith((".json", ".toml", ".md", ASIDE))
+def _is_data(path: str) -> bool:
+    name = path.rpartition(os.sep)[2]
+    if name.startswith(".") or name.endswith((".toml", ".md", ASIDE)):
+        return False
+    return not name.endswith(".json") or _is_lines(path)
+
+
+def _is_lines(path: str) -> bool:
+    """Whether a JSON file is a record a line, unlike layouts and manifests."""
+    try:
+        with Path(path).open("rb") as file:
+            return file.readline(1 << 20).rstrip().endswith(b"}")
+    except OSError:
+        return True
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,8 @@ import xxhash
 from splarn.core.faults import Fault, shorten
 from splarn.core.layout import Layout
 from splarn.core.places import Place
-from splarn.core.reading import Parsed, read_parsed
+from splarn.core.reading import read_parsed
+from splarn.core.reading.parsed import Parsed
 
 
 @dataclass(frozen=True)

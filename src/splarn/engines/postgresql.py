@@ -13,7 +13,7 @@ from sqlalchemy.engine import Connection
 from splarn.core.engine import Writer
 from splarn.core.layout import Field, Layout
 from splarn.core.lines import joined_lines
-from splarn.core.reading import Parsed
+from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
 
 

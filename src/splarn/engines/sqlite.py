@@ -17,7 +17,7 @@ from splarn.core.digest import ColumnDigest
 from splarn.core.engine import TableColumn, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Field, Layout
-from splarn.core.reading import Parsed
+from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
 
 LOCK_WAIT = 120

@@ -13,7 +13,8 @@ from splarn.core.faults import Fault, write_rejects
 from splarn.core.layout import Layout
 from splarn.core.places import Place
 from splarn.core.pool import report
-from splarn.core.reading import Parsed, read_parsed
+from splarn.core.reading import read_parsed
+from splarn.core.reading.parsed import Parsed
 
 KEPT_FAULTS = 20
 

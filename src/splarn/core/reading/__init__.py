@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING
 
 from splarn.core.codecs import read_blocks
 from splarn.core.layout import Layout
 from splarn.core.places import Place
 from splarn.core.pool import Pool
 from splarn.core.ranges import Range, cut_ranges
-from splarn.core.reading.parsed import Parsed, TextParser
 from splarn.core.records import record_chunks
 
-__all__ = ["Parsed", "cut_file", "read_parsed", "text_parser"]
+if TYPE_CHECKING:
+    from splarn.core.reading.parsed import Parsed, TextParser
+
+__all__ = ["cut_file", "read_parsed", "text_parser"]
 
 
 def text_parser(layout: Layout, path: str) -> TextParser:

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
+from types import MappingProxyType
 
 from splarn.core.codecs import read_blocks
 from splarn.core.errors import RequestError
 from splarn.core.layout import Dialect
 from splarn.core.places import place
+from splarn.core.ranges import Counted
 from splarn.core.records import line_blocks, record_chunks, skip_mark
 from splarn.core.shape.manifest import SourceRange
 from splarn.core.units import exact_size, show_count
 
 LOOK = 1 << 20
+_NONE: Mapping[SourceRange, Counted] = MappingProxyType({})
 
 
 def refuse_longer(longest: int, part_bytes: int, path: object) -> None:
@@ -72,9 +75,14 @@ class Sequential:
 
 
 def copied(
-    source: Sequence[SourceRange], dialect: Dialect, limit: int | None = None
+    source: Sequence[SourceRange],
+    dialect: Dialect,
+    limit: int | None = None,
+    counted: Mapping[SourceRange, Counted] = _NONE,
 ) -> Iterator[tuple[bytes, int]]:
     """The bytes that `records` gives, in blocks that may end inside a record, and so faster.
+
+    Ranges that are `counted` already are not looked into.
 
     The counts are of records that end in each block. Raises RequestError as `records` does.
     """
@@ -84,6 +92,12 @@ def copied(
             yield from records([piece], dialect, limit)
             continue
         path = place(piece.path)
+        known = counted.get(piece)
+        if known is not None:
+            if limit is not None:
+                refuse_longer(known.longest, limit, path)
+            yield from _as_they_are(piece, known, dialect)
+            continue
         blocks = read_blocks(path, "none", piece.start, piece.end, LOOK)
         if piece.start == 0:
             _, blocks = skip_mark(blocks)
@@ -93,6 +107,21 @@ def copied(
             if limit is not None:
                 refuse_longer(longest, limit, path)
             yield data, rows
+
+
+def _as_they_are(
+    piece: SourceRange, known: Counted, dialect: Dialect
+) -> Iterator[tuple[bytes, int]]:
+    path = place(piece.path)
+    blocks = read_blocks(path, "none", piece.start, piece.end, LOOK)
+    rows = known.rows
+    if piece.start == 0:
+        _, blocks = skip_mark(blocks)
+        if dialect.header:
+            blocks, rows = _without_first(blocks, dialect, str(path)), rows - 1
+    for data in blocks:
+        yield data, rows
+        rows = 0
 
 
 def _without_first(blocks: Iterator[bytes], dialect: Dialect, where: str) -> Iterator[bytes]:

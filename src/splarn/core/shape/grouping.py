@@ -11,7 +11,7 @@ from splarn.core.codecs import codec_of, read_blocks
 from splarn.core.layout import Dialect, Layout
 from splarn.core.places import Place, key_of
 from splarn.core.pool import Pool
-from splarn.core.ranges import Range
+from splarn.core.ranges import Counted, Range
 from splarn.core.reading import cut_file
 from splarn.core.records import record_chunks
 from splarn.core.shape.copying import copied
@@ -24,9 +24,13 @@ COUNTED = 8 << 20
 
 @dataclass
 class Group:
-    """Ranges that one task works on. `cutting` says that it cuts them into parts as it goes."""
+    """Ranges that one task works on. `cutting` says that it cuts them into parts as it goes.
+
+    `counted` is what is known of some of them already.
+    """
 
     pieces: list[SourceRange] = field(default_factory=list)
+    counted: dict[SourceRange, Counted] = field(default_factory=dict)
     cutting: bool = False
     room: int = 0
 
@@ -52,11 +56,12 @@ def group_sources(
             small = piece.packed < size
             entry = SourceRange(key_of(path), codec, piece.start, piece.end)
             fits = groups and not groups[-1].cutting and piece.packed <= groups[-1].room
-            if small and fits:
-                groups[-1].pieces.append(entry)
-                groups[-1].room -= piece.packed
-            else:
-                groups.append(Group([entry], False, size - piece.packed if small else 0))
+            if not (small and fits):
+                groups.append(Group(room=size if small else 0))
+            groups[-1].pieces.append(entry)
+            groups[-1].room -= piece.packed
+            if piece.counted is not None:
+                groups[-1].counted[entry] = piece.counted
     return groups
 
 
@@ -67,7 +72,7 @@ def _add_packed(groups: list[Group], path: Place, codec: str, size: int) -> None
         groups[-1].pieces.append(entry)
         groups[-1].room -= packed
     else:
-        groups.append(Group([entry], True, size - packed))
+        groups.append(Group([entry], cutting=True, room=size - packed))
 
 
 @dataclass(frozen=True)
@@ -109,7 +114,7 @@ def _by_rows(paths: Sequence[Place], layout: Layout, part_rows: int, pool: Pool)
             if group.pieces:
                 yield group
                 group, room = Group(), part_rows
-            yield Group([SourceRange(key_of(path), codec, 0, None)], True)
+            yield Group([SourceRange(key_of(path), codec, 0, None)], cutting=True)
             continue
         ranges, counts = _counted(path, codec, layout, pool)
         total = sum(counts)

@@ -120,6 +120,7 @@ def _tasks(
             header,
             group.cutting,
             keep,
+            counted=group.counted,
         )
         for number, group in enumerate(group_sources(paths, layout, output, pool), 1)
     ]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from splarn.core.codecs import CODECS, Packing, read_blocks
 from splarn.core.errors import ShortfallError
@@ -14,15 +14,16 @@ from splarn.core.faults import Fault
 from splarn.core.layout import Layout
 from splarn.core.places import place
 from splarn.core.pool import Inline, Pool, report
+from splarn.core.ranges import Counted
 from splarn.core.reading import text_parser
-from splarn.core.reading.columnar import parse_rows
-from splarn.core.reading.parsed import Parsed
 from splarn.core.records import Chunk, record_chunks
 from splarn.core.shape.copying import copied, refuse_longer
 from splarn.core.shape.manifest import Part, SourceRange
-from splarn.core.shape.output import Output, partitions, sorted_rows
+from splarn.core.shape.output import Output
 from splarn.core.shape.part import ColumnarPart, TextPart
-from splarn.core.text import delimited, json_lines
+
+if TYPE_CHECKING:
+    from splarn.core.reading.parsed import Parsed
 
 CHUNK = 4 << 20
 
@@ -51,6 +52,7 @@ class ShapeTask:
 
     `layout` is the source's, `made` the parts'. `header` opens every part. `done` are cuts that
     stand already. `keep` is how many bad rows a conversion may set aside; None is any number.
+    `counted` is what is known of some ranges, which can then be copied without a look.
     """
 
     source: tuple[SourceRange, ...]
@@ -63,6 +65,7 @@ class ShapeTask:
     cutting: bool = False
     keep: int | None = 0
     done: tuple[Cut, ...] = ()
+    counted: dict[SourceRange, Counted] = field(default_factory=dict)
 
 
 def run_shape_task(
@@ -90,7 +93,7 @@ def _copy(task: ShapeTask) -> Part:
     part = TextPart(task.folder, task.stem, output.format, output.packing)
     try:
         part.put(task.header, 0)
-        for data, rows in copied(task.source, task.layout.dialect, limit):
+        for data, rows in copied(task.source, task.layout.dialect, limit, task.counted):
             part.put(data, rows)
             report(len(data))
         return part.finish(task.source)
@@ -204,6 +207,8 @@ class _Stream:
         piece = self.task.source[index]
         path = place(piece.path)
         if self.task.layout.format == "parquet":
+            from splarn.core.reading.columnar import parse_rows
+
             for parsed in parse_rows(path, self.task.layout, start, piece.end):
                 report(parsed.size)
                 yield parsed
@@ -233,7 +238,7 @@ class _Stream:
         return min(filled, chunk.rows - 1) + 1
 
     def _slice(self, cut: int, index: int, chunk: Chunk | Parsed, first: int, last: int) -> _Slice:
-        if isinstance(chunk, Parsed):
+        if not isinstance(chunk, Chunk):
             return _Slice(cut, index, chunk.offset, chunk.row, chunk.row, chunk.rows, parsed=chunk)
         part = chunk.part(first, last)
         at = chunk.offset + int(chunk.starts[first])
@@ -258,6 +263,8 @@ class _Stream:
         return _Encoded(piece, self._packed(data), len(data), rows, None, parsed.faults)
 
     def _text(self, table: Any) -> bytes:
+        from splarn.core.text import delimited, json_lines
+
         made = self.task.made
         return json_lines(table, made) if made.format == "jsonl" else delimited(table, made)
 
@@ -274,6 +281,8 @@ class _Stream:
             self._put_rows(encoded.table, encoded.slice.cut)
 
     def _put_rows(self, table: Any, cut: int) -> None:
+        from splarn.core.shape.rows import partitions
+
         for folder, rows in partitions(table, self.output.partition_by):
             part = self._part(folder, cut)
             if isinstance(part, ColumnarPart):
@@ -306,6 +315,8 @@ class _Stream:
         cut = held[0].slice.cut
         if self.output.sort_by:
             import pyarrow as pa
+
+            from splarn.core.shape.rows import sorted_rows
 
             tables = pa.concat_tables([encoded.table for encoded in held])
             self._put_rows(sorted_rows(tables, self.output.sort_by), cut)
@@ -368,7 +379,7 @@ def pack(data: bytes, packing: Packing) -> bytes:
 
 
 def _bytes(chunk: Chunk | Parsed, first: int, last: int) -> int:
-    if isinstance(chunk, Parsed):
+    if not isinstance(chunk, Chunk):
         return chunk.size
     return int(chunk.ends[last - 1] - chunk.starts[first])
 

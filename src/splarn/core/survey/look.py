@@ -14,7 +14,7 @@ import xxhash
 
 from splarn.core.codecs import CODECS, Packing, codec_by_name, detect_codec, read_blocks
 from splarn.core.errors import OutsideError
-from splarn.core.files import outside
+from splarn.core.files import explain
 from splarn.core.layout import LINES, Dialect
 from splarn.core.places import Place, Remote, open_place
 from splarn.core.ranges import aligned_stretch
@@ -66,17 +66,19 @@ def look_at(path: Place, dialect: Dialect | None, exact: bool) -> SourceFile:
 
 def _open(path: Place) -> tuple[int, float, bytes]:
     """Size, last change and first bytes."""
-    with outside(f"Reading {path}"):
-        if isinstance(path, Remote):
-            remote = path.stat()
-            with open_place(path) as file:
-                return remote.st_size, remote.st_mtime, file.read(HEAD)
+    if isinstance(path, Remote):
+        remote = path.stat()
+        with open_place(path) as file:
+            return remote.st_size, remote.st_mtime, file.read(HEAD)
+    try:
         descriptor = os.open(path, os.O_RDONLY)
         try:
             status = os.fstat(descriptor)
             return status.st_size, status.st_mtime, os.read(descriptor, HEAD)
         finally:
             os.close(descriptor)
+    except OSError as error:
+        raise OutsideError(f"Reading {path} failed: {explain(error)}.") from error
 
 
 def content_id_of(path: Place, codec: str) -> str:
@@ -102,17 +104,17 @@ def _name_lies(path: Place, codec: str) -> list[Finding]:
 
 def _describe(head: bytes, dialect: Dialect | None) -> tuple[Facts, Dialect]:
     """Format, encoding and line ends from the first unpacked bytes, and the dialect to count by."""
-    encoding = next((name for mark, name in _MARKS if head.startswith(mark)), "")
+    encoding = _marked_encoding(head)
     body = head.removeprefix(BOM)
     if not encoding:
         encoding = "utf-8" if body.isascii() or _is_utf8(body) else "not utf-8"
-    first = body[:64].lstrip()[:1]
-    kind = JSON_LINES if first == b"{" else DELIMITED
-    line, found, _ = body.partition(b"\n")
-    line_end = "\r\n" if line.endswith(b"\r") else "\n"
-    if not found and b"\r" in line:
-        line_end = "\r"
-    line = line.rstrip(b"\r")
+    kind = JSON_LINES if body[:64].lstrip().startswith(b"{") else DELIMITED
+    end = body.find(b"\n")
+    line = body if end < 0 else body[:end]
+    line_end = "\n"
+    if b"\r" in line:
+        line_end = "\r\n" if line.endswith(b"\r") else "\r" if end < 0 else "\n"
+        line = line.rstrip(b"\r")
     if dialect is None:
         dialect = guess_dialect(line) if kind == DELIMITED else LINES
     facts: Facts = {"format": kind, "encoding": encoding, "line_end": line_end}
@@ -122,6 +124,12 @@ def _describe(head: bytes, dialect: Dialect | None) -> tuple[Facts, Dialect]:
         facts["columns"] = _columns(line, dialect.delimiter)
         facts["head_line"] = line if dialect.header else b""
     return facts, dialect
+
+
+def _marked_encoding(head: bytes) -> str:
+    if head[:1] not in (b"\xff", b"\xfe", b"\xef"):
+        return ""
+    return next((name for mark, name in _MARKS if head.startswith(mark)), "")
 
 
 def _keys(line: bytes) -> int | None:
@@ -194,7 +202,7 @@ def _look_at_plain(
         facts["content_id"] = f"head:{hashed}"
         return facts | _estimated(path, size, head, dialect)
     facts["content_id"] = f"xxh3-128:{hashed}"
-    if exact or len(head) <= COUNTED:
+    if exact or len(head) <= COUNTED or b'"' not in head:
         return facts | _exactly(_count(head, dialect, str(path)))
     return facts | _scaled(head, dialect)
 
@@ -205,10 +213,12 @@ def _exactly(rows: int) -> Facts:
 
 def _count(data: bytes, dialect: Dialect, where: str) -> int:
     """Records in a file that is in memory whole."""
-    if b'"' not in data and b"\n\n" not in data and b"\r" not in data:
-        # No quotes and no blank lines: every line is a record.
-        lines = data.count(b"\n") + int(not data.endswith(b"\n"))
-        return lines - int(dialect.header) - int(data.startswith(b"\n"))
+    if b'"' not in data and b"\r" not in data:
+        newlines = np.frombuffer(data, dtype=np.uint8) == 10
+        if not (newlines[1:] & newlines[:-1]).any():
+            # No quotes and no blank lines: every line is a record.
+            lines = int(np.count_nonzero(newlines)) + int(not data.endswith(b"\n"))
+            return lines - int(dialect.header) - int(data.startswith(b"\n"))
     return sum(chunk.rows for chunk in record_chunks([data], dialect, where=where))
 
 
