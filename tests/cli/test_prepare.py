@@ -101,3 +101,63 @@ def test_texts_for_people_say_what_to_do(splarn: Splarn, spoiled: Path) -> None:
     ran = splarn("shape", "delivery", "--estimate", "--workers", "1")
     assert "with 1 worker, here and now" in ran.out
     assert "1 file is packed" in ran.out
+
+
+def test_formats_are_converted_proven_and_loaded(
+    splarn: Splarn, tmp_path: Path, delivery: Delivery
+) -> None:
+    source = str(delivery.paths[0].parent)
+    assert splarn("layout", source, "--out", "layout.json").code == 0
+    words = ("--layout", "layout.json", "--verify", "--json")
+    ran = splarn("shape", source, "--into", "strict", "--format", "jsonl", *words)
+    assert ran.code == 1
+    assert "--rejects DIR" in ran.json["error"]
+    digests = []
+    good = delivery.rows - len(delivery.spoiled)
+    for name, *options in (
+        ("columns", "--format", "parquet", "--partition-by", "entered:month", "--sort-by", "boat"),
+        ("lines", "--format", "jsonl", "--codec", "zstd:3", "--part-rows", "4_000"),
+        ("text", "--format", "csv", "--sort-by", "toll:desc", "--part-size", "300KiB"),
+        ("packed", "--packed-size", "100KiB", "--codec", "gzip"),
+    ):
+        made = ("--into", name, "--rejects", f"{name}-rejects", *options, *words)
+        ran = splarn("shape", source, *made)
+        assert (ran.code, ran.json["verified"]) == (0, True), ran.err
+        aside = 0 if name == "packed" else len(delivery.spoiled)
+        assert (ran.json["rows"], ran.json["rows_rejected"]) == (delivery.rows - aside, aside)
+        target = ("--to", "sqlite:///a.db", "--table", name, "--bad-rows", "set-aside")
+        ran = splarn("load", name, *target, "--json")
+        assert (ran.json["rows_loaded"], ran.json["verified"]) == (good, True)
+        ask_for = (
+            f"SELECT count(toll), sum(passage_no), max(entered), sum(length(note)) FROM {name}"
+        )
+        digests.append(ask(f"sqlite:///{tmp_path / 'a.db'}", ask_for))
+        assert splarn("check", name, "--json").json["good"] == good
+    assert len({str(digest) for digest in digests}) == 1
+    sizes = [path.stat().st_size for path in (tmp_path / "packed").glob("part-*")]
+    assert all(70_000 < size < 130_000 for size in sorted(sizes)[-3:])
+    again = splarn("shape", "lines", "--into", "again", "--format", "csv", "--verify", "--json")
+    assert (again.json["rows"], again.json["verified"]) == (good, True)
+
+
+@pytest.mark.parametrize(
+    ("words", "what"),
+    [
+        (("--format", "avro"), "use csv, jsonl, parquet"),
+        (("--format", "parquet", "--codec", "bzip2"), "inside Parquet"),
+        (("--format", "jsonl", "--header"), "names its fields itself"),
+        (("--part-rows", "5", "--part-count", "2"), "only one of"),
+        (("--sort-by", "nothing"), "no field 'nothing'"),
+        (("--partition-by", "toll:year"), "cannot be partitioned by 'year'"),
+        (("--sort-by", "toll:up"), "use asc or desc"),
+        (("--format", "parquet", "--packed-size", "1MiB"), "--part-rows"),
+        (("--part-size", "10B"), "smaller than a record"),
+    ],
+)
+def test_what_shape_cannot_do_is_said(
+    splarn: Splarn, tmp_path: Path, delivery: Delivery, words: tuple[str, ...], what: str
+) -> None:
+    ran = splarn("shape", delivery.paths[3], "--into", "parts", *words)
+    assert ran.code == 2
+    assert what in " ".join(ran.err.split())
+    assert not list((tmp_path / "parts").glob("*"))

@@ -9,11 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from splarn.core.check import check
 from splarn.core.errors import RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.layout.column_types import guess_field
 from splarn.core.layout.descriptor import from_descriptor, read_layout, to_descriptor
 from splarn.core.layout.inference import infer_layout
+from splarn.core.pool import Inline
 from splarn.demo.scenario import Delivery
 
 
@@ -170,3 +172,34 @@ def test_layouts_that_are_none_say_why(tmp_path: Path, text: str, what: str) -> 
     path.write_text(text)
     with pytest.raises(RequestError, match=what):
         read_layout(path)
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("a§b§c\n" + '1§x§"2§"\n' * 30, Dialect(delimiter="§")),
+        ("a\x1fb\n" + "1\x1fx\n" * 30, Dialect(delimiter="\x1f")),
+        ("a,b\n" + "1,'x, y'\n" * 30, Dialect(quote="'")),
+        ("a;b\n" + '1;"x \\" ; y"\n' * 30, Dialect(delimiter=";", escape="\\")),
+        ("a,b\n" + '1,"x\\"\n2,"y"\n' * 30, Dialect()),
+        ("a|b\n" + "1  | x \n" * 30, Dialect(delimiter="|", trim=True)),
+        ("a!b!c\n" + "1!2!3\n" * 30, Dialect(delimiter="!")),
+    ],
+)
+def test_marks_are_found(tmp_path: Path, text: str, expected: Dialect) -> None:
+    path = tmp_path / "gauges.csv"
+    path.write_text(text, encoding="utf-8")
+    inferred = infer_layout([path])
+    assert inferred.layout.dialect == expected
+    assert not check([path], inferred.layout, Inline()).bad
+
+
+def test_what_was_seen_is_told(delivery: Delivery) -> None:
+    inferred = infer_layout(delivery.paths)
+    seen = {one.name: one for one in inferred.seen}
+    assert seen["passage_no"].is_unique
+    assert seen["direction"].distinct == 2
+    assert not seen["direction"].is_unique
+    assert 0.3 < seen["cargo_t"].empty / seen["cargo_t"].rows < 0.4
+    assert any("cargo_t: empty in" in note and "not as zero" in note for note in inferred.notes)
+    assert seen["lock_code"].longest == 6

@@ -214,21 +214,19 @@ def _check_options(
         raise RequestError(f"Parts cannot be written as {kind!r}: use {', '.join(FORMATS)}.")
     if header and kind != "csv":
         raise RequestError(f"--header is for delimited text; {kind} names its fields itself.")
+    if packed is not None and kind == "parquet":
+        raise RequestError(
+            "--packed-size cannot tell how rows pack inside Parquet: give --part-size or "
+            "--part-rows."
+        )
     if [packed, rows, count].count(None) < 2:
         raise RequestError("Give only one of --packed-size, --part-rows and --part-count.")
 
 
 def _unpacked_size(packed: int, files: list[Place], packing: Packing, pool: Pool) -> int:
     """The unpacked size of parts that come out at about so many packed bytes."""
-    from splarn.core.codecs import CODECS
-    from splarn.core.errors import RequestError
     from splarn.core.shape.estimate import estimate, sample_bytes
 
-    if packing.codec not in CODECS:
-        raise RequestError(
-            f"--packed-size cannot tell how {packing} packs inside Parquet: give --part-size or "
-            "--part-rows."
-        )
     sample = sample_bytes(files)
     if not sample:
         return packed
