@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 from hypothesis import settings
+from sqlalchemy.engine import make_url
 
 from splarn.core.layout import Layout
 from splarn.core.layout.inference import infer_layout
@@ -28,6 +29,9 @@ SERVERS_REQUIRED = bool(os.environ.get("SPLARN_TEST_REQUIRE_SERVERS"))
 POSTGRESQL = os.environ.get(
     "SPLARN_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432/postgres"
 )
+
+
+MARIADB = os.environ.get("SPLARN_TEST_MARIADB", "mariadb://root@127.0.0.1:3306/mysql")
 
 
 @dataclass(frozen=True)
@@ -94,12 +98,33 @@ def postgresql() -> Iterator[str]:
         server.execute(f"DROP DATABASE {name} WITH (FORCE)")
 
 
-@pytest.fixture(params=["sqlite", "postgresql"])
+@pytest.fixture(scope="session")
+def mariadb() -> Iterator[str]:
+    """The URL of a database of its own on a MariaDB server."""
+    pymysql = pytest.importorskip("pymysql")
+    name = f"splarn_test_{secrets.token_hex(4)}"
+    url = make_url(MARIADB)
+    try:
+        server = pymysql.connect(
+            host=url.host, port=url.port or 3306, user=url.username, password=url.password or "",
+            connect_timeout=5, autocommit=True,
+        )  # fmt: skip
+    except pymysql.err.OperationalError as error:
+        if SERVERS_REQUIRED:
+            pytest.fail(f"no MariaDB at {MARIADB}: {error}")
+        pytest.skip(f"no MariaDB at {MARIADB}; set SPLARN_TEST_MARIADB to its URL")
+    with server, server.cursor() as cursor:
+        cursor.execute(f"CREATE DATABASE {name}")
+        yield f"{MARIADB.rpartition('/')[0]}/{name}"
+        cursor.execute(f"DROP DATABASE {name}")
+
+
+@pytest.fixture(params=["sqlite", "duckdb", "postgresql", "mariadb"])
 def target(request: pytest.FixtureRequest, tmp_path: Path) -> str:
     """The URL of each kind of target in turn."""
-    if request.param == "sqlite":
-        return f"sqlite:///{tmp_path / 'target.db'}"
-    return str(request.getfixturevalue("postgresql"))
+    if request.param in ("sqlite", "duckdb"):
+        return f"{request.param}:///{tmp_path / 'target.db'}"
+    return str(request.getfixturevalue(request.param))
 
 
 @pytest.fixture

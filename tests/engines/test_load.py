@@ -55,7 +55,7 @@ def test_every_good_row_arrives_once(
 ) -> None:  # fmt: skip
     wanted = request(target, table, delivery, layout, batch_rows=batch, rejects=tmp_path / "bad")
     with Pools() as pools:
-        record = load(wanted, pools.of(streams))
+        record = load(wanted, pools.streams(streams, open_engine(target).in_process))
     assert (record.rows_loaded, record.rows_rejected) == (delivery.good, len(delivery.spoiled))
     assert record.verified is True
     numbers = {int(row[0]) for row in ask(target, f"SELECT passage_no FROM {table}")}
@@ -72,16 +72,17 @@ def test_every_good_row_arrives_once(
         assert sum(part.commits for part in record.parts) >= least
 
 
-def test_both_engines_hold_the_same(
-    postgresql: str, table: str, delivery: Delivery, layout: Layout, tmp_path: Path
+def test_all_engines_hold_the_same(
+    postgresql: str, mariadb: str, table: str, delivery: Delivery, layout: Layout, tmp_path: Path
 ) -> None:
     digests: list[list[ColumnDigest]] = []
-    for target in (f"sqlite:///{tmp_path / 'a.db'}", postgresql):
+    files = [f"{kind}:///{tmp_path / kind}" for kind in ("sqlite", "duckdb")]
+    for target in (*files, postgresql, mariadb):
         load(request(target, table, delivery, layout), Inline())
         session = open_engine(target).connect()
         digests.append(session.digest(table, layout.fields))
         session.close()
-    assert digests[0] == digests[1]
+    assert digests[0] == digests[1] == digests[2] == digests[3]
     assert digests[0][0].values == delivery.good
 
 

@@ -18,7 +18,11 @@ def layout(
     ] = None,
     ddl: Annotated[
         str | None,
-        typer.Option("--ddl", metavar="ENGINE", help="Print the table for sqlite or postgresql."),
+        typer.Option(
+            "--ddl",
+            metavar="ENGINE",
+            help="Print the table for sqlite, duckdb, postgresql or mariadb.",
+        ),
     ] = None,
     delimiter: Annotated[
         str | None, typer.Option("--delimiter", metavar="CHAR", help="Settle the delimiter.")

@@ -82,7 +82,10 @@ def load(
     )
     with Pools() as pools:
         record = load_parts(
-            request, pools.of(streams), progress=out.progress(), confirm=agree(yes, as_json)
+            request,
+            pools.streams(streams, open_engine().in_process),
+            progress=out.progress(),
+            confirm=agree(yes, as_json),
         )
     document = load_document(record)
     with context.ledger() as ledger:

@@ -110,6 +110,7 @@ class Engine(Protocol):
 
     name: str
     place: str  # The URL as it may be shown, without secrets.
+    in_process: bool  # Whether all streams must be threads of one process.
 
     def connect(self) -> Session:
         """Opens a session. Raises OutsideError when the target cannot be reached."""

@@ -249,6 +249,10 @@ class Pools:
             pool.warm_up()
         return self._open[workers]
 
+    def streams(self, count: int, in_process: bool) -> Pool:
+        """So many load streams: threads of this process where the engine wants that."""
+        return self.threads(count) if in_process else self.of(count)
+
     def close(self) -> None:
         """Ends all workers."""
         for processes in self._open.values():

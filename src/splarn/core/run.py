@@ -69,7 +69,7 @@ def run_plan(
     configuration = plan.configuration
     # Worker processes start before the clock does, as they did for the trials.
     workers = pools.threads(configuration.workers)
-    streams = pools.of(configuration.load_streams)
+    streams = pools.streams(configuration.load_streams, open_engine().in_process)
     begun = time.perf_counter()
     standing = (folder / MANIFEST).exists()
     manifest: Manifest

@@ -14,7 +14,10 @@ from splarn.core.secrets import filled
 
 _KINDS = {
     "sqlite": ("splarn.engines.sqlite", "SqliteEngine"),
+    "duckdb": ("splarn.engines.duckdb", "DuckdbEngine"),
     "postgresql": ("splarn.engines.postgresql", "PostgresqlEngine"),
+    "mariadb": ("splarn.engines.mariadb", "MariadbEngine"),
+    "mysql": ("splarn.engines.mariadb", "MariadbEngine"),
 }
 
 

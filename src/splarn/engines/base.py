@@ -43,6 +43,7 @@ class SqlEngine(ABC):
     name = ""
     driver = ""
     extra = ""
+    in_process = False
     reach_hint = "check that the server runs and that the URL is right"
 
     def __init__(self, url: URL) -> None:
@@ -222,7 +223,7 @@ class SqlSession(ABC):
         """See Session."""
         with self.failing("Noting a load into", note.table):
             if not self._has_notes():
-                PROGRESS.create(self.connection)
+                self.connection.execute(CreateTable(PROGRESS))
                 self._notes_made = True
             changed = self.connection.execute(
                 PROGRESS.update()
@@ -346,7 +347,13 @@ def reason(error: BaseException) -> str:
 
 
 def _from_driver(error: Exception) -> bool:
-    return type(error).__module__.split(".")[0] in ("sqlite3", "psycopg")
+    return type(error).__module__.split(".")[0] in (
+        "sqlite3",
+        "psycopg",
+        "pymysql",
+        "duckdb",
+        "_duckdb",
+    )
 
 
 def field_type(type_: sa.types.TypeEngine[Any]) -> str:
@@ -399,6 +406,8 @@ def figure(value: Any, field: Field) -> Any:
         return (value.replace(tzinfo=None, microsecond=0) - _EPOCH) // timedelta(seconds=1)
     if isinstance(value, date):
         return (value - _EPOCH.date()).days
+    if isinstance(value, timedelta):
+        return value // timedelta(seconds=1)
     if isinstance(value, time):
         return value.hour * 3600 + value.minute * 60 + value.second
     return int(value)

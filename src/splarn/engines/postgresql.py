@@ -5,16 +5,14 @@ from __future__ import annotations
 from contextlib import ExitStack
 from typing import Any
 
-import pyarrow as pa
-import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
 from splarn.core.engine import Writer
 from splarn.core.layout import Field, Layout
-from splarn.core.lines import joined_lines
 from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
+from splarn.engines.tabbed import tabbed
 
 
 class PostgresqlEngine(SqlEngine):
@@ -105,7 +103,7 @@ class CopyWriter:
                 for piece in parsed.raw(start, stop):
                     self.copy.write(piece)
             else:
-                self.copy.write(_copy_text(parsed.table.slice(start, stop - start)))
+                self.copy.write(tabbed(parsed.table.slice(start, stop - start)))
 
     def close(self) -> None:
         """See Writer."""
@@ -135,22 +133,3 @@ def _reads_alike(parsed: Parsed) -> bool:
     if parsed.chunk.stray or b"\r" in data:
         return False
     return not (b"\n\\." in data or data.startswith(b"\\."))
-
-
-_ESCAPES = (("\\", "\\\\"), ("\n", "\\n"), ("\r", "\\r"), ("\t", "\\t"))
-
-
-def _copy_text(table: Any) -> bytes:
-    """Typed rows in COPY's text format, which can hold any value."""
-    columns = []
-    for column in table.columns:
-        if pa.types.is_string(column.type):
-            for mark, escaped in _ESCAPES:
-                column = pc.replace_substring(column, mark, escaped)
-        else:
-            column = column.cast(pa.string())
-        columns.append(column)
-    lines = pc.binary_join_element_wise(
-        *columns, "\t", null_handling="replace", null_replacement="\\N"
-    )
-    return joined_lines(lines)

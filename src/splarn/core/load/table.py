@@ -18,15 +18,15 @@ def fit_table(
 ) -> None:
     """Makes the table ready in the open transaction.
 
-    `create` wants no table, `append` and `empty` make a missing one. `confirm` is asked with the
-    rows that `empty` would remove; None agrees.
+    `create` wants no table or an empty one, `append` and `empty` make a missing one. `confirm` is
+    asked with the rows that `empty` would remove; None agrees.
     Raises RequestError when the table is there but should not be, or has other columns.
     """
     columns = session.columns(table)
     if columns is None:
         session.create(table, layout)
         return
-    if mode == "create":
+    if mode == "create" and session.count(table):
         raise RequestError(
             f"The table {table} is already there with {session.count(table):,} rows: give "
             "--table-mode append to add to it or --table-mode empty to empty it first."

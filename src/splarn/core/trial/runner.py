@@ -70,7 +70,7 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
     """One trial. Its table and parts are removed whatever happens."""
     configuration = plan.configuration
     workers = pools.threads(configuration.workers)
-    streams = pools.of(configuration.load_streams)
+    streams = pools.streams(configuration.load_streams, place.open_engine().in_process)
     parts = place.folder / "parts"
     shutil.rmtree(parts, ignore_errors=True)
     _drop_table(place)

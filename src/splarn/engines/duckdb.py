@@ -1,0 +1,299 @@
+"""DuckDB: Arrow tables inserted as they are, by threads that share one open file."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.engine.default import DefaultDialect
+from sqlalchemy.schema import CreateTable
+from sqlalchemy.sql.compiler import IdentifierPreparer
+
+from splarn.core.engine import TableColumn, Writer
+from splarn.core.errors import OutsideError, RequestError
+from splarn.core.layout import Field, Layout
+from splarn.core.reading.parsed import Parsed
+from splarn.engines.base import PROGRESS, SqlEngine, SqlSession, reason
+
+
+class _Preparer(IdentifierPreparer):
+    """Quotes every name: which words are reserved changes between versions."""
+
+    def _requires_quotes(self, value: str) -> bool:
+        return True
+
+
+class _Dialect(DefaultDialect):
+    preparer = _Preparer
+
+
+_DIALECT = _Dialect(paramstyle="qmark")
+# Rows held back, so that each insert fills whole row groups.
+HOLD_ROWS = 122_880
+_TYPES = {
+    "date": "date",
+    "time": "time",
+    "boolean": "boolean",
+    "varchar": "string",
+    "uuid": "string",
+    "json": "string",
+    "double": "number",
+    "float": "number",
+}
+
+
+class DuckdbEngine(SqlEngine):
+    """A database file, relative to the current folder. Only one process may have it open."""
+
+    name = "duckdb"
+    extra = "duckdb"
+    in_process = True
+
+    def connect(self) -> SqlSession:
+        """See SqlEngine."""
+        try:
+            import duckdb
+        except ModuleNotFoundError:
+            raise RequestError(
+                f"{self.place} needs the driver duckdb, which is not installed: "
+                "pip install 'splarn[duckdb]'."
+            ) from None
+        database = self.url.database
+        if not database or database == ":memory:":
+            raise RequestError(
+                "A DuckDB target needs a file: write it like duckdb:///larkmere.duckdb."
+            )
+        if not Path(database).parent.is_dir():
+            raise RequestError(
+                f"The folder of {self.place} does not exist: make it or name another place."
+            )
+        try:
+            return DuckdbSession(self, _Connection(database))  # type: ignore[arg-type]
+        except duckdb.Error as error:
+            raise OutsideError(
+                f"{self.place} cannot be opened ({reason(error)}): name a DuckDB database file or "
+                "a new one that no other program has open."
+            ) from None
+
+    def ddl(self, table: str, layout: Layout) -> str:
+        """See SqlEngine."""
+        return _sql(CreateTable(self.table(table, layout)))[0].strip() + ";"
+
+    def column_type(self, field: Field) -> sa.types.TypeEngine[Any]:
+        """See SqlEngine."""
+        if field.is_uuid:
+            return _Named("UUID")
+        if field.is_json:
+            return _Named("JSON")
+        return _Named("VARCHAR") if field.is_text else super().column_type(field)
+
+    def _session(self, connection: Any) -> SqlSession:
+        return DuckdbSession(self, connection)
+
+
+class _Named(sa.types.UserDefinedType[Any]):
+    """A column type by its name."""
+
+    cache_ok = True
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    def get_col_spec(self, **_: Any) -> str:
+        """The type as the table's statement has it."""
+        return self.name
+
+
+class _Shared:
+    """The open files of this process; the last user closes."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._open: dict[str, tuple[Any, int]] = {}
+
+    def take(self, database: str) -> Any:
+        """A connection of its own to the file."""
+        import duckdb
+
+        with self._lock:
+            connection, users = self._open.get(database, (None, 0))
+            if connection is None:
+                connection = duckdb.connect(database)
+            self._open[database] = (connection, users + 1)
+            return connection.cursor()
+
+    def leave(self, database: str) -> None:
+        """One user fewer."""
+        with self._lock:
+            connection, users = self._open.pop(database)
+            if users > 1:
+                self._open[database] = (connection, users - 1)
+            else:
+                connection.close()
+
+
+_shared = _Shared()
+
+
+class _Connection:
+    """DuckDB's connection with the methods that SqlSession asks of SQLAlchemy's."""
+
+    dialect = _DIALECT
+
+    def __init__(self, database: str) -> None:
+        self.database = database
+        self.driver: Any = _shared.take(database)
+        self.begun = False
+
+    @property
+    def connection(self) -> Any:
+        """Where SqlSession looks for the driver's connection."""
+        return SimpleNamespace(driver_connection=self.driver)
+
+    def execute(self, statement: Any) -> _Result:
+        """Runs a statement in the open transaction."""
+        text, values = _sql(statement)
+        self.begin()
+        self.driver.execute(text, values)
+        return _Result(self.driver, text)
+
+    def begin(self) -> None:
+        """Begins a transaction unless one is open."""
+        if not self.begun:
+            self.driver.execute("BEGIN TRANSACTION")
+            self.begun = True
+
+    def commit(self) -> None:
+        if self.begun:
+            self.begun = False
+            self.driver.execute("COMMIT")
+
+    def rollback(self) -> None:
+        if self.begun:
+            self.begun = False
+            self.driver.execute("ROLLBACK")
+
+    def invalidate(self) -> None: ...
+
+    def close(self) -> None:
+        if self.driver is not None:
+            try:
+                self.rollback()
+            finally:
+                self.driver.close()
+                self.driver = None
+                _shared.leave(self.database)
+
+
+class _Result:
+    """What a statement gave back."""
+
+    def __init__(self, driver: Any, text: str) -> None:
+        names = [column[0] for column in driver.description or []]
+        self._rows = driver.fetchall() if driver.description else []
+        self._names = names
+        changes = text.lstrip()[:6].upper() in ("UPDATE", "INSERT", "DELETE")
+        self.rowcount = int(self._rows[0][0]) if changes and self._rows else -1
+
+    def __iter__(self) -> Iterator[Any]:
+        return (SimpleNamespace(**dict(zip(self._names, row, strict=True))) for row in self._rows)
+
+    def scalar_one(self) -> Any:
+        """The only value."""
+        return self._rows[0][0]
+
+
+def _sql(statement: Any) -> tuple[str, list[Any]]:
+    """A statement as text with question marks, and their values in order."""
+    compiled = statement.compile(dialect=_DIALECT, compile_kwargs={"render_postcompile": True})
+    names = getattr(compiled, "positiontup", None) or []
+    return str(compiled), [compiled.params[name] for name in names]
+
+
+class DuckdbSession(SqlSession):
+    """One cursor's transaction on the shared file."""
+
+    def columns(self, table: str) -> list[TableColumn] | None:
+        """See Session."""
+        with self.failing("Looking at the table", table):
+            schema, _, bare = table.rpartition(".")
+            found = self.driver_connection.execute(
+                "SELECT column_name, lower(data_type) FROM information_schema.columns "
+                "WHERE table_name = ? AND table_schema = coalesce(?, current_schema()) "
+                "ORDER BY ordinal_position",
+                [bare, schema or None],
+            ).fetchall()
+        return [TableColumn(name, _field_type(kind)) for name, kind in found] or None
+
+    def writer(self, table: str, layout: Layout) -> Writer:
+        """See Session."""
+        return ArrowWriter(self, table, layout)
+
+    def total(self, column: str, field: Field) -> str:
+        """See SqlSession."""
+        if field.is_text:
+            return f"sum(length({column}::VARCHAR))"
+        expressions = {
+            "boolean": f"{column}::INTEGER",
+            "date": f"date_diff('day', DATE '1970-01-01', {column})",
+            "datetime": f"epoch_us(date_trunc('second', {column})) // 1000000",
+            "time": f"(hour({column}) * 3600 + minute({column}) * 60 + second({column}))",
+        }
+        return f"sum({expressions.get(field.type, column)})"
+
+    def extremes(self, column: str, field: Field) -> list[str]:
+        """See SqlSession."""
+        return super().extremes(f"{column}::INTEGER" if field.type == "boolean" else column, field)
+
+    def _has_notes(self) -> bool:
+        if not self._notes_made:
+            self._notes_made = self.columns(PROGRESS.name) is not None
+        return self._notes_made
+
+
+class ArrowWriter:
+    """One batch, its Arrow tables inserted by DuckDB itself."""
+
+    def __init__(self, session: DuckdbSession, table: str, layout: Layout) -> None:
+        self.session = session
+        self.table = table
+        names = ", ".join(session.quoted(name, dotted=False) for name in layout.names)
+        self.into = f"INSERT INTO {session.quoted(table)} ({names}) SELECT {names} FROM splarn_rows"
+        self.held: list[Any] = []
+        self.rows = 0
+
+    def put(self, parsed: Parsed, start: int, stop: int) -> None:
+        """See Writer."""
+        self.held.append(parsed.table.slice(start, stop - start))
+        self.rows += stop - start
+        if self.rows >= HOLD_ROWS:
+            self.close()
+
+    def close(self) -> None:
+        """See Writer."""
+        import pyarrow as pa
+
+        if not self.rows:
+            return
+        with self.session.failing("Writing to", self.table):
+            self.session.connection.begin()
+            driver = self.session.driver_connection
+            driver.register("splarn_rows", pa.concat_tables(self.held))
+            driver.execute(self.into)
+            driver.unregister("splarn_rows")
+        self.held, self.rows = [], 0
+
+
+def _field_type(kind: str) -> str:
+    """Our word for a column type; `any` for one that Splarn does not judge."""
+    if kind.startswith("timestamp"):
+        return "datetime"
+    if kind.startswith("decimal"):
+        return "number"
+    if kind.endswith("int") or kind == "integer":
+        return "integer"
+    return _TYPES.get(kind, "any")
