@@ -49,6 +49,8 @@ def run(command: Sequence[str] | str, cwd: Path) -> Timed:
         command,
         cwd=cwd,
         shell=isinstance(command, str),
+        # As installed: modules come compiled.
+        env={k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"},
         stdout=subprocess.DEVNULL,
         stderr=subprocess.PIPE,
     )

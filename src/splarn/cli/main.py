@@ -20,6 +20,8 @@ def run(arguments: list[str]) -> int:
     debug = "--debug" in arguments or bool(os.environ.get("SPLARN_DEBUG"))
     arguments = [argument for argument in arguments if argument != "--debug"]
     as_json = "--json" in arguments
+    # Splarn has no plug-ins of pydantic; looking for some means reading about every package.
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     import typer
 
     from splarn.core.errors import SplarnError

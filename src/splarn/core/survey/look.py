@@ -24,7 +24,7 @@ from splarn.core.survey.facts import DELIMITED, JSON_LINES, PARQUET, Finding, So
 HEAD = 64 << 10
 STRETCHES = 12
 # Bytes of a small file whose records are counted in a quick look.
-COUNTED = 16 << 10
+COUNTED = 8 << 10
 # Packed files up to this size are unpacked whole even in a quick look.
 SMALL_PACKED = 1 << 20
 _MARKS = ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be"), (BOM, "utf-8-sig"))
@@ -202,7 +202,7 @@ def _look_at_plain(
         facts["content_id"] = f"head:{hashed}"
         return facts | _estimated(path, size, head, dialect)
     facts["content_id"] = f"xxh3-128:{hashed}"
-    if exact or len(head) <= COUNTED or b'"' not in head:
+    if exact or len(head) <= COUNTED:
         return facts | _exactly(_count(head, dialect, str(path)))
     return facts | _scaled(head, dialect)
 
