@@ -56,6 +56,9 @@ def layout(
     inferred = infer_layout(context.paths(paths), delimiter=delimiter)
     found = inferred.layout
     statement = engine.ddl(context.table(table, found.name), found) if engine else None
+    # Before anything is shown: whoever reads that may stop reading.
+    if out_file is not None:
+        write_layout(found, out_file)
     dialect = found.dialect
     marks = {",": "comma", "\t": "tab", ";": "semicolon", "|": "bar"}
     how = {"jsonl": "JSON lines", "parquet": "Parquet"}.get(found.format) or (
@@ -83,7 +86,6 @@ def layout(
     if statement:
         out.say(statement)
     if out_file is not None:
-        write_layout(found, out_file)
         out.good(f"Wrote {out_file}; edit it by hand where you know better.")
     else:
         out.say("Nothing was written; --out layout.json keeps it.")

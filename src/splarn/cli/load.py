@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -133,21 +134,31 @@ def show_parts(out: Output, record: LoadRecord) -> None:
     from splarn.core.units import plural, show_count, show_duration
 
     most = 8
+    names = _told_apart([part.path for part in record.parts])
     out.table(
         ["part", "status", ">rows", ">rejected", ">time"],
         (
             (
-                Path(part.path).name,
+                name,
                 part.note.state,
                 show_count(part.note.rows),
                 show_count(part.note.refused) if part.note.refused else "",
                 show_duration(part.seconds),
             )
-            for part in record.parts[:most]
+            for name, part in zip(names[:most], record.parts, strict=False)
         ),
     )
     if len(record.parts) > most:
         out.say(f"… and {plural(len(record.parts) - most, 'more part')}.")
+
+
+def _told_apart(paths: list[str]) -> list[str]:
+    """File names, with the folders they lie in where names alone do not tell them apart."""
+    names = [Path(path).name for path in paths]
+    if len(set(names)) == len(names):
+        return names
+    above = os.path.commonpath(paths)
+    return [os.path.relpath(path, above) for path in paths]
 
 
 def show_load(out: Output, record: LoadRecord) -> None:
