@@ -133,12 +133,15 @@ def table() -> str:
     return f"passages_{secrets.token_hex(4)}"
 
 
-def ask(url: str, statement: str) -> list[tuple[Any, ...]]:
-    """Rows of a query, by the engine's own driver."""
+def ask(url: str, statement: str, rows: bool = True) -> list[tuple[Any, ...]]:
+    """Rows of a query, by the engine's own driver; without `rows`, a change that is committed."""
     session = open_engine(url).connect()
     try:
         cursor = session.driver_connection.cursor()  # type: ignore[attr-defined]
         cursor.execute(statement)
-        return [tuple(row) for row in cursor.fetchall()]
+        if rows:
+            return [tuple(row) for row in cursor.fetchall()]
+        session.driver_connection.commit()  # type: ignore[attr-defined]
+        return []
     finally:
         session.close()

@@ -296,3 +296,47 @@ def test_an_engine_travels_to_other_processes() -> None:
     found = pickle.loads(pickle.dumps(opener("sqlite:///a.db")))
     assert isinstance(found, partial)
     assert found().place == "sqlite:///a.db"
+
+
+@pytest.mark.parametrize(("batch", "after"), [(700, None), (0, None), (400, 3), (400, 11)])
+def test_rows_that_the_engine_refuses_are_found_and_set_aside(
+    target: str, table: str, layout: Layout, tmp_path: Path, batch: int, after: int | None,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    path = tmp_path / "passages-01.csv"
+    header, row = ",".join(layout.names), "{},LK-001,Otter,up,2031-04-05 06:07:08,,90,,1.50,\n"
+    numbers = [*range(1, 3001), 17, 18, 2999, *range(3001, 4000), 3500]
+    rows = [row.format(number) for number in numbers]
+    rows[1500] = rows[1500].replace(",90,", ",many,")
+    path.write_text(header + "\n" + "".join(rows))
+    session = open_engine(target).connect()
+    session.create(table, layout)
+    session.commit()
+    session.close()
+    ask(target, f"CREATE UNIQUE INDEX {table}_key ON {table} (passage_no)", False)
+    wanted = LoadRequest(
+        opener(target), table, layout, inputs_from_files([path], layout), batch_rows=batch,
+        table_mode="append", bad_limit=None, rejects=tmp_path / "bad",
+    )  # fmt: skip
+    if after is not None:
+        with monkeypatch.context() as patch:
+            pull_the_plug(patch, after)
+            with pytest.raises(Broken):
+                load(wanted, Inline())
+    record = load(wanted, Inline())
+    assert (record.rows_loaded, record.rows_rejected) == (3998, 5)
+    assert in_table(target, table) == 3998
+    assert record.verified is (True if after is None else None)
+    assert record.rejects is not None
+    faults = [fault for file in record.rejects.iterdir() for fault in read_rejects(file)]
+    assert [(fault.row, fault.kind) for fault in faults] == [
+        (1501, "type"), (3001, "engine"), (3002, "engine"), (3003, "engine"), (4003, "engine"),
+    ]  # fmt: skip
+    assert faults[1].raw == row.format(17)
+    assert faults[1].line == 3002
+    few = tmp_path / "passages-02.csv"
+    few.write_text(header + "\n" + row.format(9000) + rows[7])
+    strict = replace(wanted, bad_limit=0, inputs=inputs_from_files([few], layout))
+    with pytest.raises(ShortfallError, match=r"stopped at a bad row .* line 3: refused by the"):
+        load(strict, Inline())
+    assert in_table(target, table) == 3999

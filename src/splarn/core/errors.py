@@ -25,3 +25,15 @@ class OutsideError(SplarnError):
     """Something outside Splarn failed: a server, a disk, a file that went away."""
 
     exit_code = 3
+
+
+class RefusedError(OutsideError):
+    """An engine refused rows, for the given reason: a constraint, a value too large."""
+
+    def __init__(self, sentence: str, reason: str) -> None:
+        super().__init__(sentence)
+        self.reason = reason
+
+    def __reduce__(self) -> tuple[type[RefusedError], tuple[str, str]]:
+        # Errors cross between processes.
+        return RefusedError, (str(self), self.reason)

@@ -12,14 +12,16 @@ from splarn.core.errors import RequestError
 from splarn.core.files import ASIDE, outside
 
 SHOWN_VALUE = 120
+# The kind of a fault that only the target saw.
+ENGINE = "engine"
 
 
 @dataclass(frozen=True)
 class Fault:
     """One thing wrong with one record. `line` and `row` count from 1, the header not a row.
 
-    `kind` is one of columns, type, required, encoding, record, constraint, unique. `raw` is the
-    record as it came.
+    `kind` is one of columns, type, required, encoding, record, constraint, unique, engine. `raw` is
+    the record as it came.
     """
 
     path: str

@@ -16,7 +16,7 @@ from sqlalchemy.schema import CreateTable
 
 from splarn.core.digest import ColumnDigest
 from splarn.core.engine import LoadNote, PartNote, TableColumn, Writer
-from splarn.core.errors import OutsideError, RequestError
+from splarn.core.errors import OutsideError, RefusedError, RequestError
 from splarn.core.layout import Field, Layout
 
 _NOTES = sa.MetaData()
@@ -333,9 +333,11 @@ class SqlSession(ABC):
 
 def refused(doing: str, what: str, place: str, error: Exception) -> OutsideError:
     """The error for an engine's refusal."""
-    return OutsideError(
-        f"{doing} {what} failed in {place}: {reason(error)}; nothing of the open batch was kept."
-    )
+    why = reason(error)
+    sentence = f"{doing} {what} failed in {place}: {why}; nothing of the open batch was kept."
+    if _is_refusal(getattr(error, "orig", None) or error):
+        return RefusedError(sentence, why)
+    return OutsideError(sentence)
 
 
 def reason(error: BaseException) -> str:
@@ -344,6 +346,20 @@ def reason(error: BaseException) -> str:
     lines = [line.strip() for line in str(cause).splitlines() if line.strip()]
     text = lines[0] if lines else type(cause).__name__
     return text.removeprefix("(").rstrip(".")
+
+
+# What drivers call it when rows are to blame rather than the server or the statement.
+_REFUSALS = {
+    "IntegrityError",
+    "DataError",
+    "ConstraintException",
+    "ConversionException",
+    "OutOfRangeException",
+}
+
+
+def _is_refusal(error: BaseException) -> bool:
+    return any(kind.__name__ in _REFUSALS for kind in type(error).__mro__)
 
 
 def _from_driver(error: Exception) -> bool:

@@ -14,7 +14,7 @@ from sqlalchemy.dialects import mysql
 from sqlalchemy.engine import URL, Connection
 
 from splarn.core.engine import Writer
-from splarn.core.errors import OutsideError
+from splarn.core.errors import RefusedError
 from splarn.core.layout import Field, Layout
 from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
@@ -139,11 +139,13 @@ class LoadDataWriter:
                 cursor.execute("SHOW WARNINGS LIMIT 1")
                 warning = cursor.fetchone()
         if warning or stored != self.rows:
-            what = warning[2] if warning else f"only {stored:,} of {self.rows:,} rows were stored"
+            what = f"only {stored:,} of {self.rows:,} rows were stored"
+            what = str(warning[2]).rstrip(".") if warning else what
             self.session.rollback()
-            raise OutsideError(
-                f"Writing to {self.table} failed in {self.session.engine.place}: "
-                f"{str(what).rstrip('.')}; nothing of the open batch was kept."
+            raise RefusedError(
+                f"Writing to {self.table} failed in {self.session.engine.place}: {what}; nothing "
+                "of the open batch was kept.",
+                what,
             )
         self.held, self.size, self.rows = [], 0, 0
 

@@ -13,10 +13,10 @@ from splarn.core.codecs import codec_of
 from splarn.core.digest import ColumnDigest, add_digests
 from splarn.core.engine import LoadNote, OpenEngine, PartNote, Session
 from splarn.core.errors import RequestError, ShortfallError
-from splarn.core.faults import Fault, read_rejects, write_rejects
+from splarn.core.faults import Fault
 from splarn.core.files import content_hash
 from splarn.core.layout import Layout
-from splarn.core.load.stream import LoadTask, PartResult, run_load_task
+from splarn.core.load.stream import LoadTask, PartResult, drop_uncommitted, run_load_task
 from splarn.core.load.table import fit_table
 from splarn.core.load.verify import compare_digests
 from splarn.core.places import Place
@@ -260,7 +260,7 @@ def _run(
         note = notes[entry.content_id]
         rejects = None if folder is None else folder / f"{entry.path.name}.rejects.jsonl"
         if rejects is not None and rejects.exists():
-            _drop_uncommitted(rejects, note)
+            drop_uncommitted(rejects, note)
         tasks.append(
             LoadTask(
                 request.open_engine,
@@ -289,10 +289,3 @@ def _run(
             )
     watch.finish()
     return [results[entry.content_id] for entry in request.inputs]
-
-
-def _drop_uncommitted(path: Path, note: PartNote) -> None:
-    """Takes rejects back that were written for a batch that was never committed."""
-    kept = [fault for fault in read_rejects(path) if fault.row <= note.rows + note.refused]
-    path.unlink()
-    write_rejects(path, kept)

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+import json
 import time
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from splarn.core.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.engine import OpenEngine, PartNote, Session, Writer
-from splarn.core.errors import ShortfallError
-from splarn.core.faults import Fault, write_rejects
+from splarn.core.errors import RefusedError, ShortfallError
+from splarn.core.faults import ENGINE, Fault, read_rejects, write_rejects
 from splarn.core.layout import Layout
 from splarn.core.places import Place
 from splarn.core.pool import report
 from splarn.core.reading import read_parsed
-from splarn.core.reading.parsed import Parsed
+from splarn.core.reading.parsed import Parsed, without_rows
 
 KEPT_FAULTS = 20
+# The rows of a larger batch are not kept, so what the engine refuses there is not narrowed down.
+HELD_BYTES = 512 << 20
 
 
 @dataclass(frozen=True)
@@ -79,8 +82,33 @@ def run_load_task(task: LoadTask) -> PartResult:
     )
 
 
+@dataclass(frozen=True)
+class _Piece:
+    """Good rows `first` to `last` of a parsed chunk, on their way into the table."""
+
+    parsed: Parsed
+    first: int
+    last: int
+
+    @property
+    def reached(self) -> int:
+        """Records of the file up to and with this piece, bad ones behind it included."""
+        good = self.parsed.good
+        inside = self.parsed.rows if self.last >= len(good) else int(good[self.last])
+        return self.parsed.row + inside
+
+    def halves(self) -> tuple[_Piece, _Piece]:
+        """The piece as two."""
+        middle = (self.first + self.last) // 2
+        return replace(self, last=middle), replace(self, first=middle)
+
+
 class _Stream:
-    """Turns parsed chunks into batches and commits, and keeps count."""
+    """Turns parsed chunks into batches and commits, and keeps count.
+
+    The rows of an open batch are kept until it is committed: when the engine refuses some of them,
+    the batch is taken back and its halves are tried apart, down to the rows that are to blame.
+    """
 
     def __init__(self, task: LoadTask, session: Session) -> None:
         self.task = task
@@ -91,46 +119,41 @@ class _Stream:
         self.raw_bytes = 0
         self.commits = 0
         self._writer: Writer | None = None
-        self._in_batch = 0
-        # Rows seen so far, and what the next commit will note.
+        self._batch: list[_Piece] = []
+        self._in_batch = self._held = 0
+        self._too_large = False
+        # Records seen so far, and what the next commit will note: rows in, records read, position.
         self._read = 0
         self._rows = task.note.rows
-        self._refused = task.note.refused
-        self._position = task.note.position
+        self._reached = task.note.rows + task.note.refused
+        self._position = self._end = task.note.position
         self._waiting: list[Fault] = []
+        self._aside_for: PartNote | None = None
+        self._refused = _refused_before(task)
 
     def take(self, parsed: Parsed) -> None:
         """Writes a chunk's good rows, committing wherever a batch is full."""
         self.raw_bytes += parsed.size
-        self.digests = add_digests(
-            self.digests, digest_table(parsed.table, self.task.layout.fields)
-        )
+        parsed = without_rows(parsed, self._refused)
         known = self.task.note.rows + self.task.note.refused
         already = min(max(known - self._read, 0), parsed.rows)
         self._read += parsed.rows
         first = int(parsed.good.searchsorted(already))
-        refused_before = already - first
-        faults = [fault for fault in parsed.faults if fault.row > parsed.row + already]
-        self._set_aside(faults)
-        base = self._refused - refused_before
+        if first:
+            self._count(_Piece(parsed, 0, first))
+        self._set_aside([fault for fault in parsed.faults if fault.row > parsed.row + already])
         total = len(parsed.good)
         while first < total:
             room = self.task.batch_rows - self._in_batch if self.task.batch_rows else total
-            last = min(first + room, total)
-            if self._writer is None:
-                self._writer = self.session.writer(self.task.table, self.task.layout)
-            self._writer.put(parsed, first, last)
-            self._in_batch += last - first
-            self._rows += last - first
-            reached = parsed.rows if last == total else int(parsed.good[last])
-            self._refused = base + reached - last
-            self._position = parsed.end_offset(last)
-            first = last
+            piece = _Piece(parsed, first, min(first + room, total))
+            first = piece.last
+            self._put(piece)
             if self.task.batch_rows and self._in_batch >= self.task.batch_rows:
                 self._commit("open")
         if already < parsed.rows:
-            self._refused = base + parsed.rows - total
+            self._reached = parsed.row + parsed.rows
             self._position = parsed.end
+        self._end = parsed.end
         report(parsed.size)
 
     def finish(self) -> None:
@@ -138,19 +161,107 @@ class _Stream:
         if self.note.state != "done":
             self._commit("done")
 
+    def _put(self, piece: _Piece) -> None:
+        self._keep(piece)
+        self._in_batch += piece.last - piece.first
+        try:
+            self._write(piece)
+        except RefusedError as refusal:
+            self._narrow(refusal)
+
+    def _keep(self, piece: _Piece) -> None:
+        self._held += piece.parsed.size if piece.first == 0 else 0
+        self._batch.append(piece)
+        if self._too_large or self._held > HELD_BYTES:
+            self._too_large = True
+            for kept in self._batch:
+                self._count(kept)
+            self._batch = []
+
+    def _write(self, piece: _Piece) -> None:
+        if self._writer is None:
+            self._writer = self.session.writer(self.task.table, self.task.layout)
+        self._writer.put(piece.parsed, piece.first, piece.last)
+        self._rows += piece.last - piece.first
+        self._reached = piece.reached
+        self._position = piece.parsed.end_offset(piece.last)
+
+    def _narrow(self, refusal: RefusedError) -> None:
+        """Finds the rows of the open batch that the engine refuses, and commits the others."""
+        if self._too_large:
+            raise RefusedError(
+                f"{str(refusal).rstrip('.')}; the batch is too large to find the rows that are to "
+                "blame, so give smaller --batch-rows.",
+                refusal.reason,
+            )
+        left = self._take_back()
+        while left:
+            piece = left.pop(0)
+            self._batch = [piece]
+            try:
+                self._write(piece)
+                self._close("open")
+            except RefusedError as again:
+                self._take_back()
+                if piece.last - piece.first == 1:
+                    self._refuse(piece, again)
+                else:
+                    left[:0] = piece.halves()
+
+    def _take_back(self) -> list[_Piece]:
+        """Rolls the open batch back; returns what was in it."""
+        self.session.rollback()
+        taken, self._batch, self._writer = self._batch, [], None
+        self._in_batch = self._held = 0
+        if self._aside_for is not None and self.task.rejects is not None:
+            drop_uncommitted(self.task.rejects, self._aside_for)
+            self._aside_for = None
+        self._rows = self.note.rows
+        self._reached = self.note.rows + self.note.refused
+        self._position = self.note.position
+        return taken
+
+    def _refuse(self, piece: _Piece, refusal: RefusedError) -> None:
+        """Sets one row aside that the engine does not take; noted with the next commit."""
+        parsed, index = piece.parsed, int(piece.parsed.good[piece.first])
+        number = parsed.row + index + 1
+        raw, line = "", number
+        if parsed.chunk is not None:
+            chunk = parsed.chunk
+            data = chunk.data[int(chunk.starts[index]) : int(chunk.ends[index])]
+            raw = data.decode(self.task.layout.dialect.encoding, errors="backslashreplace")
+            line = chunk.line_of(index)
+        else:
+            (record,) = parsed.table.slice(piece.first, 1).to_pylist()
+            raw = json.dumps(record, ensure_ascii=False, default=str)
+        reason = f"refused by the engine: {refusal.reason}"
+        fault = Fault(str(self.task.path), line, number, None, ENGINE, None, reason, raw)
+        self._set_aside([fault])
+        self._close("open", piece)
+
     def _set_aside(self, faults: list[Fault]) -> None:
         self._waiting += faults
         self.faults += faults[: KEPT_FAULTS - len(self.faults)]
         limit = self.task.bad_limit
         if limit is None or not faults:
             return
-        if self.task.note.refused + len(self._waiting) + self._kept_before() > limit:
+        if self.note.refused + len(self._waiting) > limit:
             raise too_many_bad(faults[0], limit)
 
-    def _kept_before(self) -> int:
-        return self.note.refused - self.task.note.refused
-
     def _commit(self, state: str) -> None:
+        try:
+            self._close(state)
+        except RefusedError as refusal:
+            self._narrow(refusal)
+            if state != "open":
+                self._reached, self._position = self._read, self._end
+                self._close(state)
+
+    def _close(self, state: str, passed: _Piece | None = None) -> None:
+        """Commits what was written, and the note of it; `passed` was read but is not in."""
+        if passed is not None:
+            self._reached = passed.reached
+            self._position = passed.parsed.end_offset(passed.last)
         if self._writer is not None:
             self._writer.close()
             self._writer = None
@@ -159,19 +270,44 @@ class _Stream:
             state=state,
             position=self._position,
             rows=self._rows,
-            refused=self._refused,
+            refused=self._reached - self._rows,
         )
         # Rejects go to disk before the commit: on resuming, those past the note are dropped.
-        done = self._rows + self._refused
-        ready = [fault for fault in self._waiting if fault.row <= done]
-        self._waiting = self._waiting[len(ready) :]
+        self._waiting.sort(key=lambda fault: fault.row)
+        ready = [fault for fault in self._waiting if fault.row <= self._reached]
         if ready and self.task.rejects is not None:
+            self._aside_for = self.note
             write_rejects(self.task.rejects, ready)
         self.session.advance(self.note, now)
         self.session.commit()
+        self._waiting = self._waiting[len(ready) :]
+        self._aside_for = None
         self.note = now
         self.commits += 1
-        self._in_batch = 0
+        for piece in self._batch:
+            if piece is not passed:
+                self._count(piece)
+        self._batch = []
+        self._in_batch = self._held = 0
+        self._too_large = False
+
+    def _count(self, piece: _Piece) -> None:
+        rows = piece.parsed.table.slice(piece.first, piece.last - piece.first)
+        self.digests = add_digests(self.digests, digest_table(rows, self.task.layout.fields))
+
+
+def drop_uncommitted(path: Path, note: PartNote) -> None:
+    """Takes rejects back that were written for a batch that was never committed."""
+    kept = [fault for fault in read_rejects(path) if fault.row <= note.rows + note.refused]
+    path.unlink()
+    write_rejects(path, kept)
+
+
+def _refused_before(task: LoadTask) -> frozenset[int]:
+    """Rows that the engine refused in an earlier try; they are in the rejects and in no table."""
+    if task.rejects is None or not task.note.refused or not task.rejects.exists():
+        return frozenset()
+    return frozenset(fault.row for fault in read_rejects(task.rejects) if fault.kind == ENGINE)
 
 
 def too_many_bad(fault: Fault, limit: int) -> ShortfallError:

@@ -55,6 +55,16 @@ class Parsed:
         return self.offset + (index if self.chunk is None else int(self.chunk.starts[index]))
 
 
+def without_rows(parsed: Parsed, rows: frozenset[int]) -> Parsed:
+    """The same without the good rows of these numbers, counted from 1 in the file."""
+    if not rows:
+        return parsed
+    keep = ~np.isin(parsed.good + parsed.row + 1, list(rows))
+    if keep.all():
+        return parsed
+    return replace(parsed, table=parsed.table.filter(pa.array(keep)), good=parsed.good[keep])
+
+
 def constrained(parsed: Parsed, constraints: Sequence[Constraint], fault: MakeFault) -> Parsed:
     """The same with what the constraints refuse moved from the good rows to the faults."""
     faults: dict[int, Fault] = {}
