@@ -161,3 +161,36 @@ def test_what_shape_cannot_do_is_said(
     assert ran.code == 2
     assert what in " ".join(ran.err.split())
     assert not list((tmp_path / "parts").glob("*"))
+
+
+def test_rejects_are_mended_and_loaded(
+    splarn: Splarn, tmp_path: Path, delivery: Delivery, target: str, table: str
+) -> None:
+    assert splarn("layout", *delivery.paths, "--out", "layout.json").code == 0
+    to = ("--layout", "layout.json", "--to", target, "--table", table, "--json")
+    first = splarn("load", *delivery.paths, *to, "--bad-rows", "set-aside").json
+    assert first["rows_rejected"] == len(delivery.spoiled)
+    files = sorted(Path(tmp_path / first["rejects"]).glob("*.jsonl"))
+    ran = splarn("load", "--rejects", files[0], *to)
+    assert ran.code == 1
+    assert "stopped at a bad row" in ran.json["error"]
+    mended = 0
+    for file in files:
+        lines = []
+        for line in file.read_text().splitlines():
+            reject = json.loads(line)
+            if reject["field"] == "draught_cm":
+                reject["raw"] = reject["raw"].replace(",deep,", ",99,")
+                lines.append(json.dumps(reject))
+        mended += len(lines)
+        file.write_text("".join(f"{line}\n" for line in lines))
+        if lines:
+            ran = splarn("load", "--rejects", file, *to, "--again")
+            assert (ran.json["rows_loaded"], ran.json["verified"]) == (len(lines), True), ran.err
+            again = splarn("load", "--rejects", file, *to)
+            assert again.code == 2
+            assert "already in" in again.json["error"]
+    assert mended > 0
+    counted = ask(target, f"SELECT count(*), count(DISTINCT passage_no) FROM {table}")
+    assert counted == [(delivery.good + mended,) * 2]
+    assert splarn("load", "--rejects", "gone.jsonl", *to).code == 2

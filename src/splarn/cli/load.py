@@ -15,7 +15,8 @@ from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, TableName, Ta
 if TYPE_CHECKING:
     from splarn.cli.context import Context
     from splarn.cli.output import Output
-    from splarn.core.load import LoadRecord
+    from splarn.core.layout import Layout
+    from splarn.core.load import Input, LoadRecord
 
 
 def load(
@@ -42,6 +43,10 @@ def load(
         str | None,
         typer.Option("--bad-row-limit", metavar="N", help="Most rows that may be set aside."),
     ] = None,
+    rejects: Annotated[
+        Path | None,
+        typer.Option("--rejects", metavar="FILE", help="Load a mended rejects file instead."),
+    ] = None,
     again: Annotated[
         bool, typer.Option("--again", help="Load content again that is already in.")
     ] = False,
@@ -56,7 +61,8 @@ def load(
 
     Example: [bold]splarn load parts --to sqlite:///larkmere.db --table passages[/bold]
 
-    An interrupted load goes on where it stopped when the same command is given again.
+    An interrupted load goes on where it stopped when the same command is given again. Rejected rows
+    keep their raw record: mend that in the rejects file and load it with --rejects.
     """
     from splarn.cli.context import Context
     from splarn.core.load import LoadRequest
@@ -68,7 +74,11 @@ def load(
     context = Context(job, as_json)
     out = context.out
     open_engine = opener(context.target(to))
-    inputs, how = _inputs(context, paths, layout)
+    if rejects is not None:
+        inputs, how = _mended(context, rejects, paths, layout)
+        table_mode = table_mode or "append"
+    else:
+        inputs, how = _inputs(context, paths, layout)
     request = LoadRequest(
         open_engine,
         context.table(table, how.name),
@@ -114,6 +124,25 @@ def _inputs(context: Context, paths: list[str] | None, layout: Path | None) -> A
     files = context.paths(paths)
     how = context.layout(layout, files)
     return inputs_from_files(files, how), how
+
+
+def _mended(
+    context: Context, rejects: Path, paths: list[str] | None, layout: Path | None
+) -> tuple[tuple[Input, ...], Layout]:
+    from splarn.core.errors import RequestError
+    from splarn.core.layout.descriptor import read_layout
+    from splarn.core.load import inputs_from_files
+    from splarn.core.load.mended import mended_source
+
+    if paths:
+        raise RequestError("A mended rejects file is loaded alone: leave the other files out.")
+    given = layout or (
+        context.job.folder / context.job.source.layout if context.job.source.layout else None
+    )
+    if given is None:
+        raise RequestError("Rejects do not say how they read: give the --layout of their source.")
+    path, how = mended_source(rejects, read_layout(given), context.rejects() / "mended")
+    return inputs_from_files([path], how), how
 
 
 def agree(yes: bool, as_json: bool) -> Callable[[int], bool]:

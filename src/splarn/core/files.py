@@ -127,11 +127,19 @@ def write_text(path: Path, text: str) -> None:
 
     Raises OutsideError when the disk refuses.
     """
+    write_bytes(path, text.encode())
+
+
+def write_bytes(path: Path, data: bytes) -> None:
+    """Writes a small file aside and renames it when whole.
+
+    Raises OutsideError when the disk refuses.
+    """
     aside = path.with_name(path.name + ASIDE)
     with outside(f"Writing {path}"):
         path.parent.mkdir(parents=True, exist_ok=True)
         try:
-            aside.write_text(text, encoding="utf-8")
+            aside.write_bytes(data)
             aside.replace(path)
         except OSError:
             aside.unlink(missing_ok=True)

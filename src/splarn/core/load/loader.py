@@ -197,6 +197,7 @@ def _open(
             fit_table(session, request.table, request.layout, "append", None)
             session.rollback()
             return note.load_id, parts, True
+    open_loads = [note for note in open_loads if not _is_void(note, session)]
     if open_loads:
         _warn_unfinished(open_loads, session, request)
     if not request.again and request.table_mode != "empty":
@@ -217,6 +218,14 @@ def _open(
         notes[content_id] = part
     session.commit()
     return load_id, notes, False
+
+
+def _is_void(note: LoadNote, session: Session) -> bool:
+    """Whether an unfinished load brought nothing in, so that it need not be gone on with."""
+    if any(part.rows or part.refused for part in session.parts([note.load_id])):
+        return False
+    session.note_load(replace(note, state="emptied"))
+    return True
 
 
 def _warn_unfinished(open_loads: list[LoadNote], session: Session, request: LoadRequest) -> None:
