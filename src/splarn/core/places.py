@@ -7,7 +7,6 @@ import re
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
-from email.utils import parsedate_to_datetime
 from fnmatch import fnmatch
 from functools import lru_cache
 from pathlib import Path, PurePosixPath
@@ -231,6 +230,8 @@ def _http_status(url: str) -> Status:
             raise OutsideError(
                 f"{shown_url(url)} does not say how long it is: fetch it into a file first."
             )
+        from email.utils import parsedate_to_datetime
+
         changed = 0.0
         with suppress(KeyError, ValueError, TypeError):
             changed = parsedate_to_datetime(answer.headers["last-modified"]).timestamp()

@@ -55,7 +55,7 @@ def sorted_rows(table: Any, keys: tuple[Key, ...]) -> Any:
 
 
 def partitions(table: Any, keys: tuple[Key, ...]) -> list[tuple[str, Any]]:
-    """Sub-folder and rows of each partition, in order of first appearance.
+    """Sub-folder and rows of each partition, sorted by folder.
 
     Raises RequestError when there are more than anyone wants.
     """
@@ -73,7 +73,8 @@ def partitions(table: Any, keys: tuple[Key, ...]) -> list[tuple[str, Any]]:
             "out of one part: choose a field with fewer values, or a coarser step."
         )
     return [
-        (name, table.filter(pc.equal(encoded.indices, number))) for number, name in enumerate(names)
+        (name, table.filter(pc.equal(encoded.indices, number)))
+        for name, number in sorted(zip(names, range(len(names)), strict=True))
     ]
 
 

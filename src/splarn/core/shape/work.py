@@ -326,7 +326,7 @@ class _Stream:
             self._part("", cut)
         found = tuple(
             part.finish(source) if isinstance(part, ColumnarPart) else part.finish(source, True)
-            for part in self._parts.values()
+            for _, part in sorted(self._parts.items())
         )
         self._parts = {}
         return Cut(found, () if self.copies else tuple(piece.count() for piece in pieces))
