@@ -7,8 +7,11 @@ import sys
 import tempfile
 from pathlib import Path
 
+from benchmarks.load import LOADS
 from benchmarks.measure import Row, show
-from benchmarks.prepare import ALL
+from benchmarks.prepare import PREPARE
+
+ALL = {**PREPARE, **LOADS}
 
 
 def main() -> int:

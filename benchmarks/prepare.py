@@ -141,7 +141,7 @@ def memory(folder: Path, repeats: int, scale: float) -> list[Row]:
     return rows
 
 
-ALL: dict[str, Callable[[Path, int, float], list[Row]]] = {
+PREPARE: dict[str, Callable[[Path, int, float], list[Row]]] = {
     "shape": shape,
     "check": check,
     "survey": survey,

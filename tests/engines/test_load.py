@@ -215,7 +215,7 @@ def test_another_table_is_told_apart_column_by_column(
 ) -> None:
     fields = [field for field in layout.fields if field.name != "note"]
     fields[1] = Field("lock_code", "integer")
-    other = Layout("other", layout.dialect, (*fields, Field("weather")))
+    other = Layout("other", layout.dialect, (*fields, Field("weather", required=True)))
     session = open_engine(target).connect()
     session.create(table, other)
     session.commit()
@@ -226,6 +226,20 @@ def test_another_table_is_told_apart_column_by_column(
     for what in ("lacks note", "adds weather", "lock_code is integer there and string"):
         assert what in str(error.value)
     assert in_table(target, table) == 0
+
+
+def test_columns_go_by_name_and_others_may_stay_empty(
+    target: str, table: str, delivery: Delivery, layout: Layout
+) -> None:
+    session = open_engine(target).connect()
+    fields = (Field("weather"), *reversed(layout.fields))
+    session.create(table, Layout("other", layout.dialect, fields))
+    session.commit()
+    session.close()
+    record = load(request(target, table, delivery, layout, table_mode="append"), Inline())
+    assert (record.rows_loaded, record.verified) == (delivery.good, True)
+    found = ask(target, f"SELECT count(*), count(weather), count(lock_code) FROM {table}")
+    assert found == [(delivery.good, 0, delivery.good)]
 
 
 def test_a_table_that_lost_a_column_on_the_way_does_not_pass(

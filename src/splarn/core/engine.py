@@ -13,10 +13,14 @@ from splarn.core.reading.parsed import Parsed
 
 @dataclass(frozen=True)
 class TableColumn:
-    """One column of an existing table, in our field types."""
+    """One column of an existing table, in our field types.
+
+    `optional` says that a row may be stored without a value for it.
+    """
 
     name: str
     type: str
+    optional: bool = False
 
 
 @dataclass(frozen=True)

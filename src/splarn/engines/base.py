@@ -128,7 +128,10 @@ class SqlSession(ABC):
                 found = sa.inspect(self.connection).get_columns(bare, schema=schema or None)
             except NoSuchTableError:
                 return None
-            return [TableColumn(entry["name"], field_type(entry["type"])) for entry in found]
+            return [
+                TableColumn(entry["name"], field_type(entry["type"]), _is_optional(entry))
+                for entry in found
+            ]
 
     def create(self, table: str, layout: Layout) -> None:
         """See Session."""
@@ -369,6 +372,16 @@ def _from_driver(error: Exception) -> bool:
         "pymysql",
         "duckdb",
         "_duckdb",
+    )
+
+
+def _is_optional(column: Any) -> bool:
+    return bool(
+        column["nullable"]
+        or column.get("default") is not None
+        or column.get("autoincrement") is True
+        or column.get("identity")
+        or column.get("computed")
     )
 
 

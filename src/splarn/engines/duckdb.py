@@ -222,12 +222,13 @@ class DuckdbSession(SqlSession):
         with self.failing("Looking at the table", table):
             schema, _, bare = table.rpartition(".")
             found = self.driver_connection.execute(
-                "SELECT column_name, lower(data_type) FROM information_schema.columns "
+                "SELECT column_name, lower(data_type), "
+                "is_nullable = 'YES' OR column_default IS NOT NULL FROM information_schema.columns "
                 "WHERE table_name = ? AND table_schema = coalesce(?, current_schema()) "
                 "ORDER BY ordinal_position",
                 [bare, schema or None],
             ).fetchall()
-        return [TableColumn(name, _field_type(kind)) for name, kind in found] or None
+        return [TableColumn(name, _field_type(kind), free) for name, kind, free in found] or None
 
     def writer(self, table: str, layout: Layout) -> Writer:
         """See Session."""

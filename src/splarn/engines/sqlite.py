@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
+from dataclasses import replace
 from decimal import Context, Decimal
 from pathlib import Path
 from typing import Any
@@ -96,7 +97,7 @@ class SqliteSession(SqlSession):
             return None
         declared = self.connection.exec_driver_sql(f"PRAGMA table_info({self.quoted(table)})")
         long = {row[1] for row in declared if row[2] == LONG_DECIMAL}
-        return [TableColumn(c.name, "number") if c.name in long else c for c in found]
+        return [replace(c, type="number") if c.name in long else c for c in found]
 
     def writer(self, table: str, layout: Layout) -> Writer:
         """See Session."""

@@ -7,6 +7,7 @@ import time
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from splarn.core.ahead import ahead
 from splarn.core.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.engine import OpenEngine, PartNote, Session, Writer
 from splarn.core.errors import RefusedError, ShortfallError
@@ -63,8 +64,9 @@ def run_load_task(task: LoadTask) -> PartResult:
     session = task.open_engine().connect()
     try:
         stream = _Stream(task, session)
-        for parsed in read_parsed(task.path, task.codec, task.layout):
-            stream.take(parsed)
+        with ahead(read_parsed(task.path, task.codec, task.layout)) as chunks:
+            for parsed in chunks:
+                stream.take(parsed)
         stream.finish()
     except BaseException:
         session.rollback()

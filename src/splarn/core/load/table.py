@@ -33,14 +33,15 @@ def fit_table(
         )
     present = {column.name: column.type for column in columns}
     missing = [name for name in layout.names if name not in present]
-    extra = [name for name in present if name not in layout.names]
+    # Rows are stored by name: a column that may stay empty is no difference.
+    extra = [c.name for c in columns if c.name not in layout.names and not c.optional]
     other = [
         f"{field.name} is {present[field.name]} there and {field.type} in the layout"
         for field in layout.fields
         if field.name in present and not _can_hold(present[field.name], field.type)
     ]
     differences = [f"it lacks {name}" for name in missing]
-    differences += [f"it adds {name}" for name in extra]
+    differences += [f"it adds {name}, which wants a value" for name in extra]
     differences += other
     if differences:
         raise RequestError(

@@ -1,0 +1,186 @@
+"""Benchmarks of the load: each engine against the bulk path of its own client."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import sys
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from benchmarks.data import ROW_BYTES, apart, cleaned, one_file
+from benchmarks.measure import Row, Timed, compare, have, missing, run, splarn
+
+POSTGRESQL = os.environ.get(
+    "SPLARN_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432/postgres"
+)
+MARIADB = os.environ.get("SPLARN_TEST_MARIADB", "mariadb://root@127.0.0.1:3306/mysql")
+PARTS = 4
+TABLE = "splarn_bench"
+
+
+def _parts(folder: Path, scale: float) -> tuple[Path, Path, int]:
+    """The folder of clean rows in four plain parts, their layout and their bytes."""
+    path, layout = one_file(folder, 500e6 * scale)
+    clean, parts = path.with_name("clean.csv"), path.with_name("clean-parts")
+    if not clean.exists():
+        apart(cleaned, path, layout, clean)
+    if not (parts / "datapackage.json").exists():
+        size = clean.stat().st_size
+        words = ("--layout", layout, "--into", parts, "--part-size", size // PARTS + 1024)
+        run(splarn("shape", clean, *words), folder)
+    return parts, layout, sum(path.stat().st_size for path in parts.glob("part-*"))
+
+
+def _ours(folder: Path, parts: Path, target: str, streams: int) -> Callable[[], Timed]:
+    def load() -> Timed:
+        words = ("--to", target, "--table", TABLE, "--streams", streams, "--batch-rows", 200_000)
+        return run(splarn("load", parts, *words, "--table-mode", "empty", "--yes"), folder)
+
+    return load
+
+
+def _client(target: str) -> list[str]:
+    from sqlalchemy.engine import make_url
+
+    url = make_url(target)
+    words = ["mariadb", "--local-infile=1", "-h", url.host or "", "-P", str(url.port or 3306)]
+    words += ["-u", url.username or "", url.database or ""]
+    return words + ([f"--password={url.password}"] if url.password else [])
+
+
+def _in_turn(parts: Path, streams: int, command: str) -> str:
+    """A shell line that runs a command for each part, so many at once; `{}` is the part."""
+    return f"ls {parts}/part-* | xargs -P {streams} -I{{}} {command}"
+
+
+def postgresql(folder: Path, repeats: int, scale: float) -> list[Row]:
+    """COPY with notes, rejects and verification against the client's own copy."""
+    if not have("psql"):
+        return [missing("load into PostgreSQL", "psql \\copy", "psql")]
+    parts, _, size = _parts(folder, scale)
+    rows = []
+    for streams in (1, 2, 4):
+        copy = f"\\copy {TABLE} from '{{}}' csv"
+        command = _in_turn(parts, streams, f'psql -q {POSTGRESQL} -c "{copy}"')
+        command = f"psql -q {POSTGRESQL} -c 'DELETE FROM {TABLE}' && {command}"
+        rows.append(
+            compare(
+                f"load {size / ROW_BYTES / 1e6:.1f} M rows into PostgreSQL, streams: {streams}",
+                f"psql \\copy, {streams} at once, after the same DELETE",
+                _ours(folder, parts, POSTGRESQL, streams),
+                partial(run, command, folder),
+                repeats,
+                1.0,
+                size,
+            )
+        )
+    run(f"psql -q {POSTGRESQL} -c 'DROP TABLE {TABLE}'", folder)
+    return rows
+
+
+def mariadb(folder: Path, repeats: int, scale: float) -> list[Row]:
+    """LOAD DATA LOCAL with notes, rejects and verification against the client's own."""
+    if not have("mariadb"):
+        return [missing("load into MariaDB", "LOAD DATA LOCAL", "mariadb")]
+    parts, layout, size = _parts(folder, scale)
+    from splarn.core.layout.descriptor import read_layout
+
+    names = read_layout(layout).names
+    sets = ", ".join(f"{name} = nullif(@{name}, '')" for name in names)
+    statement = (
+        f"SET sql_mode='STRICT_ALL_TABLES'; LOAD DATA LOCAL INFILE '{{}}' INTO TABLE {TABLE} "
+        "CHARACTER SET utf8mb4 FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\\\"' "
+        f"ESCAPED BY '' ({', '.join(f'@{name}' for name in names)}) SET {sets}"
+    )
+    client = shlex.join(_client(MARIADB))
+    rows = []
+    for streams in (1, 2, 4):
+        command = _in_turn(parts, streams, f'{client} -e "{statement}"')
+        command = f"{client} -e 'DELETE FROM {TABLE}' && {command}"
+        rows.append(
+            compare(
+                f"load {size / ROW_BYTES / 1e6:.1f} M rows into MariaDB, streams: {streams}",
+                f"LOAD DATA LOCAL, {streams} at once, after the same DELETE",
+                _ours(folder, parts, MARIADB, streams),
+                partial(run, command, folder),
+                repeats,
+                1.0,
+                size,
+            )
+        )
+    run(f"{client} -e 'DROP TABLE {TABLE}'", folder)
+    return rows
+
+
+def _ddl(folder: Path, parts: Path, engine: str) -> Path:
+    """A file with the statement that makes the table `t` of the parts' layout."""
+    from splarn.core.shape import read_manifest
+    from splarn.engines import open_engine
+
+    path = folder / f"{engine}.sql"
+    path.write_text(open_engine(f"{engine}://").ddl("t", read_manifest(parts).layout))
+    return path
+
+
+def sqlite(folder: Path, repeats: int, scale: float) -> list[Row]:
+    """Inserts with notes, rejects and verification against the shell's import."""
+    if not have("sqlite3"):
+        return [missing("load into SQLite", ".import", "sqlite3")]
+    parts, _, size = _parts(folder, scale)
+    ours, theirs = folder / "ours.db", folder / "theirs.db"
+
+    def load() -> Timed:
+        ours.unlink(missing_ok=True)
+        return _ours(folder, parts, f"sqlite:///{ours}", 1)()
+
+    ddl = _ddl(folder, parts, "sqlite")
+    imports = " ".join(f"'.import {part} t'" for part in sorted(parts.glob("part-*")))
+
+    def shell() -> Timed:
+        theirs.unlink(missing_ok=True)
+        return run(f"sqlite3 {theirs} '.read {ddl}' '.mode csv' {imports}", folder)
+
+    title = f"load {size / ROW_BYTES / 1e6:.1f} M rows into SQLite"
+    return [compare(title, "the shell's .import", load, shell, repeats, 1.2, size)]
+
+
+_READER = """
+import duckdb, pathlib, sys
+database, ddl, parts = sys.argv[1:]
+connection = duckdb.connect(database)
+connection.execute(pathlib.Path(ddl).read_text())
+connection.execute(f"INSERT INTO t SELECT * FROM read_csv('{parts}/part-*', header=false, columns="
+    + str({row[1]: row[2] for row in connection.execute("PRAGMA table_info(t)").fetchall()}) + ")")
+"""
+
+
+def duckdb(folder: Path, repeats: int, scale: float) -> list[Row]:
+    """Arrow inserts with notes, rejects and verification against the engine's CSV reader."""
+    parts, _, size = _parts(folder, scale)
+    ours, theirs = folder / "ours.duckdb", folder / "theirs.duckdb"
+    ddl = _ddl(folder, parts, "duckdb")
+
+    def reader() -> Timed:
+        theirs.unlink(missing_ok=True)
+        return run([sys.executable, "-c", _READER, str(theirs), str(ddl), str(parts)], folder)
+
+    rows = []
+    for streams in (1, 2):
+
+        def load(streams: int = streams) -> Timed:
+            ours.unlink(missing_ok=True)
+            return _ours(folder, parts, f"duckdb:///{ours}", streams)()
+
+        title = f"load {size / ROW_BYTES / 1e6:.1f} M rows into DuckDB, streams: {streams}"
+        rows.append(compare(title, "its own CSV reader", load, reader, repeats, 1.0, size))
+    return rows
+
+
+LOADS: dict[str, Callable[[Path, int, float], list[Row]]] = {
+    "postgresql": postgresql,
+    "mariadb": mariadb,
+    "sqlite": sqlite,
+    "duckdb": duckdb,
+}
