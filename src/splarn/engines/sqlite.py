@@ -229,6 +229,8 @@ def _whole(value: str, field: Field) -> str:
 
 
 def _seconds(value: str) -> str:
+    # Without the fraction, which would be rounded.
+    value = f"substr({value}, 1, 19)"
     if sqlite3.sqlite_version_info >= (3, 38):
         return f"unixepoch({value})"
     return f"CAST(strftime('%s', {value}) AS INTEGER)"
