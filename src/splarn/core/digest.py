@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from decimal import Decimal
+from decimal import Context, Decimal
 from typing import Any
 
 import pyarrow as pa
@@ -108,12 +108,18 @@ def _exact_sum(column: Any, ends: dict[str, int]) -> int:
 
 def _digest_decimal(column: Any, field: Field, values: int, nulls: int) -> ColumnDigest:
     scale = field.scale or 0
-
-    def whole(value: Decimal) -> int:
-        return int(value.scaleb(scale))
-
     ends = pc.min_max(column).as_py()
     total = pc.sum(column.cast(pa.decimal128(38, scale))).as_py()
     return ColumnDigest(
-        field.name, values, nulls, whole(total), whole(ends["min"]), whole(ends["max"])
+        field.name,
+        values,
+        nulls,
+        scaled(total, scale),
+        scaled(ends["min"], scale),
+        scaled(ends["max"], scale),
     )
+
+
+def scaled(value: Decimal, scale: int) -> int:
+    """A decimal times 10 to the scale, exactly; Python's own precision would round at 28 digits."""
+    return int(value.scaleb(scale, Context(prec=80)))

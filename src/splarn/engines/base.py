@@ -14,7 +14,7 @@ from sqlalchemy.engine import URL, Connection
 from sqlalchemy.exc import NoSuchTableError, SQLAlchemyError
 from sqlalchemy.schema import CreateTable
 
-from splarn.core.digest import ColumnDigest
+from splarn.core.digest import ColumnDigest, scaled
 from splarn.core.engine import LoadNote, PartNote, TableColumn, Writer
 from splarn.core.errors import OutsideError, RefusedError, RequestError
 from splarn.core.layout import Field, Layout
@@ -426,7 +426,7 @@ def figure(value: Any, field: Field) -> Any:
     if field.is_decimal:
         scale = field.scale or 0
         # An engine without decimals gives whole numbers to begin with.
-        return int(value.scaleb(scale) if isinstance(value, Decimal) else value)
+        return scaled(value, scale) if isinstance(value, Decimal) else int(value)
     if field.type == "number":
         return float(value)
     if isinstance(value, str) and field.type in _FROM_TEXT:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import replace
-from decimal import Context, Decimal
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
-from splarn.core.digest import ColumnDigest
+from splarn.core.digest import ColumnDigest, scaled
 from splarn.core.engine import TableColumn, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Field, Layout
@@ -162,7 +162,7 @@ class _LongAggregate:
     def step(self, value: Any, scale: int) -> None:
         if value is None:
             return
-        whole = int(Decimal(value).scaleb(scale, Context(prec=80)))
+        whole = scaled(Decimal(value), scale)
         if self.found is None:
             self.found = whole
         else:
