@@ -220,3 +220,39 @@ def test_filters(tmp_path: Path) -> None:
     assert kept(smaller=100) == ["a.csv"]
     assert kept(newer=600) == ["a.csv", "c.txt"]
     assert kept(older=600, name="*.csv") == ["b.csv"]
+
+
+def test_json_lines_are_counted_by_their_lines(tmp_path: Path) -> None:
+    lines = "".join(f'{{"n": {n}, "note": "a \\"quote\\""}}\n' for n in range(3000))
+    found = look(tmp_path, a__jsonl=lines, b__json=lines.replace("quote", "other"))
+    for file in found.files:
+        assert (file.format, file.columns, file.head_line) == ("json-lines", 2, b"")
+        assert file.rows_low is not None and file.rows_high is not None
+        assert file.rows_low <= 3000 <= file.rows_high
+    (exact,) = survey([tmp_path / "a.jsonl"], exact=True).files
+    assert (exact.rows, exact.rows_exact) == (3000, True)
+    (tmp_path / "layout.json").write_text('{\n "schema": {}\n}\n')
+    assert [path.name for path in find_files([tmp_path])] == ["a.jsonl", "b.json"]
+
+
+def test_files_of_three_formats_are_told_apart(tmp_path: Path) -> None:
+    parquet.write_table(pa.table({"n": range(50)}), tmp_path / "c.parquet")
+    found = look(tmp_path, a__csv=TEXT, b__jsonl='{"n": 1}\n')
+    assert "3 files" not in only(found, "mixed-formats")
+    assert "1 delimited, 1 json-lines, 1 parquet" in only(found, "mixed-formats")
+    data = (tmp_path / "c.parquet").read_bytes()
+    (tmp_path / "d.parquet").write_bytes(data[:-30])
+    damaged = survey([tmp_path / "d.parquet"])
+    assert kinds(damaged) == ["damaged"]
+    assert "fetch it again" in only(damaged, "damaged")
+    assert damaged.rows is None
+
+
+def test_twins_under_two_codecs_among_columnar_files(tmp_path: Path) -> None:
+    parquet.write_table(pa.table({"n": range(50)}), tmp_path / "a.parquet")
+    (tmp_path / "b.parquet").write_bytes((tmp_path / "a.parquet").read_bytes())
+    (tmp_path / "c.csv.gz").write_bytes(gzip.compress(TEXT.encode()))
+    (tmp_path / "d.csv").write_text(TEXT)
+    messages = [f.message for f in survey(find_files([tmp_path])).findings]
+    assert any("a.parquet and b.parquet hold the same content" in text for text in messages)
+    assert any("c.csv.gz and d.csv hold the same content" in text for text in messages)

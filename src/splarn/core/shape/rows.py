@@ -63,9 +63,9 @@ def partitions(table: Any, keys: tuple[Key, ...]) -> list[tuple[str, Any]]:
         return [("", table)]
     columns = [_folder_names(table.column(key.field), key) for key in keys]
     folders = pc.binary_join_element_wise(*columns, "/")
-    encoded = pc.dictionary_encode(folders.combine_chunks())
-    if isinstance(encoded, pa.ChunkedArray):
-        encoded = encoded.combine_chunks()
+    if isinstance(folders, pa.ChunkedArray):
+        folders = folders.combine_chunks()
+    encoded = folders.dictionary_encode()
     names = encoded.dictionary.to_pylist()
     if len(names) > MOST_PARTITIONS:
         raise RequestError(
