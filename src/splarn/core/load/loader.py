@@ -16,7 +16,7 @@ from splarn.core.errors import RequestError, ShortfallError
 from splarn.core.faults import Fault
 from splarn.core.files import content_hash
 from splarn.core.layout import Layout
-from splarn.core.load.stream import LoadTask, PartResult, drop_uncommitted, run_load_task
+from splarn.core.load.stream import LoadTask, PartResult, run_load_task
 from splarn.core.load.table import fit_table
 from splarn.core.load.verify import compare_digests
 from splarn.core.places import Place
@@ -268,8 +268,6 @@ def _run(
     for entry in request.inputs:
         note = notes[entry.content_id]
         rejects = None if folder is None else folder / f"{entry.path.name}.rejects.jsonl"
-        if rejects is not None and rejects.exists():
-            drop_uncommitted(rejects, note)
         tasks.append(
             LoadTask(
                 request.open_engine,

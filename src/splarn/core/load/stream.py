@@ -131,6 +131,8 @@ class _Stream:
         self._position = self._end = task.note.position
         self._waiting: list[Fault] = []
         self._aside_for: PartNote | None = None
+        if task.rejects is not None and task.rejects.exists():
+            _drop_uncommitted(task.rejects, task.note)
         self._refused = _refused_before(task)
 
     def take(self, parsed: Parsed) -> None:
@@ -216,7 +218,7 @@ class _Stream:
         taken, self._batch, self._writer = self._batch, [], None
         self._in_batch = self._held = 0
         if self._aside_for is not None and self.task.rejects is not None:
-            drop_uncommitted(self.task.rejects, self._aside_for)
+            _drop_uncommitted(self.task.rejects, self._aside_for)
             self._aside_for = None
         self._rows = self.note.rows
         self._reached = self.note.rows + self.note.refused
@@ -298,7 +300,7 @@ class _Stream:
         self.digests = add_digests(self.digests, digest_table(rows, self.task.layout.fields))
 
 
-def drop_uncommitted(path: Path, note: PartNote) -> None:
+def _drop_uncommitted(path: Path, note: PartNote) -> None:
     """Takes rejects back that were written for a batch that was never committed."""
     kept = [fault for fault in read_rejects(path) if fault.row <= note.rows + note.refused]
     path.unlink()
