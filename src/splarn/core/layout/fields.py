@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -200,10 +200,6 @@ class Layout:
     def names(self) -> tuple[str, ...]:
         """Field names in file order."""
         return tuple(field.name for field in self.fields)
-
-    def renamed(self, name: str) -> Layout:
-        """The same layout under another name."""
-        return replace(self, name=name)
 
     @cached_property
     def arrow_schema(self) -> Any:

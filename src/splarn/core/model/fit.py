@@ -51,7 +51,6 @@ class Model:
     phases: tuple[PhaseFit, ...]
     codecs: tuple[str, ...]
     measured: Measured
-    packed_share: dict[str, float]
     trials: int
 
 
@@ -77,7 +76,7 @@ def fit_model(trials: Sequence[Trial]) -> Model:
         _fit_phase(law, levers, [trial.phases[law.phase] for trial in used], len(codecs))
         for law in laws_for(codecs)
     )
-    return Model(phases, codecs, _measured(used), _packed_share(used), len(used))
+    return Model(phases, codecs, _measured(used), len(used))
 
 
 def _fit_phase(law: Law, levers: Levers, seconds: Sequence[float], codecs: int) -> PhaseFit:
@@ -133,12 +132,3 @@ def _measured(trials: Sequence[Trial]) -> Measured:
         tuple(sorted({trial.configuration.tier for trial in trials})),
         max(trial.bytes for trial in trials),
     )
-
-
-def _packed_share(trials: Sequence[Trial]) -> dict[str, float]:
-    """Packed over unpacked bytes by codec."""
-    shares: dict[str, list[float]] = {}
-    for trial in trials:
-        share = trial.packed_bytes / max(trial.bytes, 1)
-        shares.setdefault(str(trial.configuration.packing), []).append(share)
-    return {codec: float(np.median(values)) for codec, values in shares.items()}

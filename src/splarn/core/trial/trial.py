@@ -7,8 +7,6 @@ from typing import Any
 
 from splarn.core.configuration import Configuration
 
-PHASES = ("shape", "queue", "load", "finish")
-
 
 @dataclass(frozen=True)
 class Trial:
