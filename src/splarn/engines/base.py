@@ -346,6 +346,9 @@ def refused(doing: str, what: str, place: str, error: Exception) -> OutsideError
 def reason(error: BaseException) -> str:
     """The first line of what a driver says, without SQL, addresses of manuals or secrets."""
     cause = getattr(error, "orig", None) or error
+    if len(cause.args) == 2 and isinstance(cause.args[0], int):
+        # MariaDB's drivers give a number and a sentence.
+        cause = Exception(cause.args[1])
     lines = [line.strip() for line in str(cause).splitlines() if line.strip()]
     text = lines[0] if lines else type(cause).__name__
     return text.removeprefix("(").rstrip(".")
