@@ -5,8 +5,6 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from datetime import date, datetime, time, timedelta
-from decimal import Decimal
 from typing import Any
 
 import sqlalchemy as sa
@@ -14,10 +12,11 @@ from sqlalchemy.engine import URL, Connection
 from sqlalchemy.exc import NoSuchTableError, SQLAlchemyError
 from sqlalchemy.schema import CreateTable
 
-from splarn.core.digest import ColumnDigest, scaled
+from splarn.core.digest import ColumnDigest
 from splarn.core.engine import LoadNote, PartNote, TableColumn, Writer
 from splarn.core.errors import OutsideError, RefusedError, RequestError
 from splarn.core.layout import Field, Layout
+from splarn.engines.figures import read_digests
 
 _NOTES = sa.MetaData()
 # One row a load (with an empty part_id) and one a part of it.
@@ -174,7 +173,7 @@ class SqlSession(ABC):
             cursor.execute(f"SELECT {', '.join(parts)} FROM {self.quoted(table)}")
             found = list(cursor.fetchone())
             cursor.close()
-        return _read_digests(found, fields)
+        return read_digests(found, fields)
 
     @abstractmethod
     def total(self, column: str, field: Field) -> str:
@@ -404,50 +403,3 @@ def field_type(type_: sa.types.TypeEngine[Any]) -> str:
         if isinstance(type_, kind):
             return name
     return "any"
-
-
-def _read_digests(found: list[Any], fields: Sequence[Field]) -> list[ColumnDigest]:
-    rows = int(found[0])
-    digests = []
-    index = 1
-    for field in fields:
-        values, total = int(found[index]), found[index + 1]
-        low = high = None
-        index += 2
-        if not field.is_text:
-            low, high = found[index : index + 2]
-            index += 2
-        figures = (figure(total or 0, field), figure(low, field), figure(high, field))
-        digests.append(ColumnDigest(field.name, values, rows - values, *figures))
-    return digests
-
-
-def figure(value: Any, field: Field) -> Any:
-    """An engine's value as the whole number that a digest holds; floats stay floats."""
-    if value is None:
-        return None
-    if field.is_decimal:
-        scale = field.scale or 0
-        # An engine without decimals gives whole numbers to begin with.
-        return scaled(value, scale) if isinstance(value, Decimal) else int(value)
-    if field.type == "number":
-        return float(value)
-    if isinstance(value, str) and field.type in _FROM_TEXT:
-        value = _FROM_TEXT[field.type](value)
-    if isinstance(value, datetime):
-        return (value.replace(tzinfo=None, microsecond=0) - _EPOCH) // timedelta(seconds=1)
-    if isinstance(value, date):
-        return (value - _EPOCH.date()).days
-    if isinstance(value, timedelta):
-        return value // timedelta(seconds=1)
-    if isinstance(value, time):
-        return value.hour * 3600 + value.minute * 60 + value.second
-    return int(value)
-
-
-_EPOCH = datetime(1970, 1, 1)
-_FROM_TEXT: dict[str, Any] = {
-    "datetime": datetime.fromisoformat,
-    "date": date.fromisoformat,
-    "time": time.fromisoformat,
-}

@@ -46,7 +46,6 @@ class DelimitedParser(TextParser):
             "newlines_in_values": True,
         }
         self._delimiter = dialect.delimiter.encode()
-        self._required = [field.name for field in layout.fields if field.required]
         self._hex_matters = any(field.type == "integer" for field in layout.fields)
 
     def _parse_direct(self, chunk: Chunk) -> Any:
@@ -65,19 +64,8 @@ class DelimitedParser(TextParser):
             )
         except (pa.ArrowInvalid, pa.ArrowKeyError, UnicodeDecodeError):
             return None
-        table = self._unmarked(table, mark)
-        for field in self._converted:
-            text = table.column(field.name)
-            if self.layout.dialect.trim:
-                text = self._trimmed(text)
-            values, misfit = convert_text(text, field)
-            if misfit.any():
-                return None
-            place = table.column_names.index(field.name)
-            table = table.set_column(place, self.layout.arrow_schema.field(place), values)
-        if any(table.column(name).null_count for name in self._required):
-            return None
-        return table
+        trimmed = self._trimmed if self.layout.dialect.trim else None
+        return self._fitted(self._unmarked(table, mark), self._converted, trimmed)
 
     def _suspicious(self, data: bytes, chunk: Chunk) -> bool:
         if chunk.open_quote or b"\0" in data:

@@ -14,7 +14,6 @@ import pyarrow as pa
 from pyarrow import json as arrow_json
 
 from splarn.core.layout import Layout
-from splarn.core.reading.convert import convert_text
 from splarn.core.reading.delimited import careful_values
 from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
 from splarn.core.records import Chunk
@@ -87,7 +86,6 @@ class JsonParser(TextParser):
             explicit_schema=schema, unexpected_field_behavior="error", newlines_in_values=False
         )
         self._read = arrow_json.ReadOptions(use_threads=False, block_size=1 << 30)
-        self._required = [field.name for field in layout.fields if field.required]
 
     def _parse_direct(self, chunk: Chunk) -> Any:
         if not self._at_one_go or not _is_clean(chunk.data):
@@ -96,16 +94,7 @@ class JsonParser(TextParser):
             table = arrow_json.read_json(pa.BufferReader(chunk.data), self._read, self._options)
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             return None
-        table = table.select(list(self.layout.names))
-        for field in self._late:
-            values, misfit = convert_text(table.column(field.name), field)
-            if misfit.any():
-                return None
-            place = table.column_names.index(field.name)
-            table = table.set_column(place, self.layout.arrow_schema.field(place), values)
-        if any(table.column(name).null_count for name in self._required):
-            return None
-        return table
+        return self._fitted(table.select(list(self.layout.names)), self._late)
 
     def _parse_carefully(self, chunk: Chunk) -> Parsed:
         blame = Blamer(self._faults_of(chunk))

@@ -11,8 +11,9 @@ import numpy as np
 import pyarrow as pa
 
 from splarn.core.faults import Fault, shorten
-from splarn.core.layout import Layout
+from splarn.core.layout import Field, Layout
 from splarn.core.reading.constraints import Constraint
+from splarn.core.reading.convert import convert_text
 from splarn.core.records import Chunk
 
 # row in the chunk, field, kind, value, message
@@ -117,6 +118,26 @@ class TextParser(ABC):
     @abstractmethod
     def _parse_carefully(self, chunk: Chunk) -> Parsed:
         """The rows that fit and the faults of those that do not."""
+
+    def _fitted(
+        self, table: Any, late: Sequence[Field], ready: Callable[[Any], Any] | None = None
+    ) -> Any:
+        """The table with its `late` columns turned from text into their types, or None.
+
+        `ready` prepares such a text. None is for a value that does not fit or a missing one.
+        """
+        for field in late:
+            text = table.column(field.name)
+            values, misfit = convert_text(text if ready is None else ready(text), field)
+            if misfit.any():
+                return None
+            place = table.column_names.index(field.name)
+            table = table.set_column(place, self.layout.arrow_schema.field(place), values)
+        if any(
+            field.required and table.column(field.name).null_count for field in self.layout.fields
+        ):
+            return None
+        return table
 
     def _faults_of(self, chunk: Chunk) -> MakeFault:
         def make(row: int, field: str | None, kind: str, value: str | None, message: str) -> Fault:
