@@ -66,6 +66,15 @@ def test_tuned_levels_pack_no_worse_than_they_should() -> None:
     assert sizes[0] < len(data) / 4
 
 
+@pytest.mark.parametrize("text", ["gzip:0", "xz:10", "zstd:20", "lz4:-1", "bzip2:best"])
+def test_levels_that_a_codec_does_not_have(text: str) -> None:
+    with pytest.raises(RequestError, match="cannot have level"):
+        Packing.parse(text)
+    name = text.partition(":")[0]
+    low, high = CODECS[name].levels
+    assert low <= Packing.parse(name).level <= high
+
+
 def test_secrets_are_filled_in_from_the_environment(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("LARKMERE_KEY", "a$b")
     assert filled("x:${LARKMERE_KEY}@y", "The target") == "x:a$b@y"
