@@ -13,8 +13,10 @@ import pytest
 import zstandard
 from pyarrow import parquet
 
+from splarn.core.check import check
 from splarn.core.files import Only, find_files
 from splarn.core.layout.inference import infer_layout
+from splarn.core.pool import Inline
 from splarn.core.survey import Catalogue, Intended, SourceFile, survey
 from splarn.core.survey import catalogue as catalogue_module
 from splarn.demo.scenario import Delivery
@@ -256,3 +258,12 @@ def test_twins_under_two_codecs_among_columnar_files(tmp_path: Path) -> None:
     messages = [f.message for f in survey(find_files([tmp_path])).findings]
     assert any("a.parquet and b.parquet hold the same content" in text for text in messages)
     assert any("c.csv.gz and d.csv hold the same content" in text for text in messages)
+
+
+def test_escaped_quotes_do_not_upset_the_count(tmp_path: Path) -> None:
+    rows = "".join(f'{n};"said \\"{n}\\"; and\nleft"\n' for n in range(300))
+    look(tmp_path, a__csv="n;note\n" + rows, b__csv="n;note\n" + '1;"C:\\"\n2;"D:\\"\n' * 150)
+    exact = survey(find_files([tmp_path]), exact=True)
+    assert [file.rows for file in exact.files] == [300, 300]
+    for path, file in zip(find_files([tmp_path]), exact.files, strict=True):
+        assert check([path], infer_layout([path]).layout, Inline()).rows == file.rows

@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterator
+from dataclasses import replace
 from functools import lru_cache
 from itertools import chain
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -16,6 +18,7 @@ from splarn.core.codecs import CODECS, Packing, codec_by_name, detect_codec, rea
 from splarn.core.errors import OutsideError
 from splarn.core.files import explain
 from splarn.core.layout import LINES, Dialect
+from splarn.core.layout.guess_dialect import guess_marks
 from splarn.core.places import Place, Remote, open_place
 from splarn.core.ranges import aligned_stretch
 from splarn.core.records import BOM, record_chunks, scan
@@ -117,6 +120,8 @@ def _describe(head: bytes, dialect: Dialect | None) -> tuple[Facts, Dialect]:
         line = line.rstrip(b"\r")
     if dialect is None:
         dialect = guess_dialect(line) if kind == DELIMITED else LINES
+        if kind == DELIMITED and b'\\"' in body:
+            dialect = replace(dialect, escape=_escape(body, dialect))
     facts: Facts = {"format": kind, "encoding": encoding, "line_end": line_end}
     if kind == JSON_LINES:
         facts["columns"] = _keys(line)
@@ -124,6 +129,12 @@ def _describe(head: bytes, dialect: Dialect | None) -> tuple[Facts, Dialect]:
         facts["columns"] = _columns(line, dialect.delimiter)
         facts["head_line"] = line if dialect.header else b""
     return facts, dialect
+
+
+def _escape(body: bytes, dialect: Dialect) -> str | None:
+    """The escape character, where a backslash before a quote surely is one."""
+    text = body[: body.rfind(b"\n") + 1].decode("utf-8", errors="replace")
+    return guess_marks(text, Path(), dialect.delimiter).escape
 
 
 def _marked_encoding(head: bytes) -> str:
