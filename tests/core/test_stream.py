@@ -17,7 +17,9 @@ from splarn.core.errors import OutsideError, RefusedError, ShortfallError
 from splarn.core.faults import read_rejects
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load import stream
+from splarn.core.load.limit import BadRows
 from splarn.core.load.stream import LoadTask, PartResult, run_load_task
+from splarn.core.marks import Marks, joined
 from splarn.core.reading.parsed import Parsed
 
 LAYOUT = Layout("rows", Dialect(header=False), (Field("n", "integer"), Field("note")))
@@ -54,7 +56,7 @@ class Session:
         self.open_rows: list[int] = []
         self.open_note: PartNote | None = None
 
-    def writer(self, table: str, layout: Layout) -> Writer:
+    def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         return Writer(self)
 
     def advance(self, was: PartNote, now: PartNote) -> None:
@@ -101,8 +103,9 @@ class Writer:
         self.session.open_rows += numbers
         self.session.refuse(0)
 
-    def close(self) -> None:
+    def close(self) -> Marks | None:
         self.session.refuse(1)
+        return tuple((n, n) for n in self.session.open_rows)
 
 
 class Engine:
@@ -134,7 +137,16 @@ def run(
     store: Store, path: Path, batch: int, rejects: Path | None, limit: int | None = None
 ) -> PartResult:
     task = LoadTask(
-        lambda: Engine(store), "rows", LAYOUT, path, "none", store.note, batch, limit, rejects
+        lambda: Engine(store),
+        "rows",
+        LAYOUT,
+        LAYOUT.names,
+        path,
+        "none",
+        store.note,
+        batch,
+        BadRows(limit),
+        rejects,
     )
     return run_load_task(task)
 
@@ -172,6 +184,7 @@ def test_every_row_is_in_or_set_aside_once_whatever_is_refused_and_breaks(
         result = run(store, path, batch, rejects)
     good = [n for n in range(count) if n not in bad and n not in refused]
     assert store.rows == good
+    assert result.note.marks == joined([tuple((n, n) for n in good)])
     assert (result.note.state, result.note.rows) == ("done", len(good))
     assert result.note.refused == len(bad) + len(refused)
     aside = list(read_rejects(rejects)) if rejects.exists() else []

@@ -14,7 +14,7 @@ from splarn.core.engine import PartNote
 from splarn.core.errors import OutsideError, RequestError, ShortfallError
 from splarn.core.faults import read_rejects
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.load import LoadRecord, LoadRequest, inputs_from_files, load
+from splarn.core.load import BadRows, LoadRecord, LoadRequest, inputs_from_files, load
 from splarn.core.pool import Inline, Pools
 from splarn.demo.scenario import Delivery
 from splarn.engines import open_engine, opener
@@ -41,7 +41,7 @@ def request(
     target: str, table: str, delivery: Delivery, layout: Layout, **more: Any
 ) -> LoadRequest:
     inputs = inputs_from_files(delivery.paths, layout)
-    return LoadRequest(opener(target), table, layout, inputs, **{"bad_limit": None, **more})
+    return LoadRequest(opener(target), table, layout, inputs, **{"bad_rows": BadRows(), **more})
 
 
 def in_table(target: str, table: str) -> int:
@@ -152,7 +152,8 @@ def test_a_broken_load_goes_on_where_it_stopped(
         with pytest.raises(Broken):
             load(wanted, Inline())
     record = load(wanted, Inline())
-    assert record.resumed is (after > 0)
+    # MariaDB commits the note with the first change of tables.
+    assert record.resumed is (after > 0 or "mariadb" in target)
     assert (record.rows_loaded, record.rows_rejected) == (delivery.good, len(delivery.spoiled))
     assert record.verified is True
     assert in_table(target, table) == delivery.good
@@ -185,28 +186,28 @@ def test_content_that_is_in_is_refused_until_asked_for_again(
 
 def test_emptying_asks_first(target: str, table: str, delivery: Delivery, layout: Layout) -> None:
     load(request(target, table, delivery, layout), Inline())
-    asked: list[int] = []
+    asked: list[tuple[int, int | None]] = []
 
-    def refuse(rows: int) -> bool:
-        asked.append(rows)
+    def refuse(rows: int, coming: int | None) -> bool:
+        asked.append((rows, coming))
         return False
 
     wanted = request(target, table, delivery, layout, table_mode="empty")
     with pytest.raises(RequestError, match="--yes"):
         load(wanted, Inline(), confirm=refuse)
-    assert asked == [delivery.good]
+    assert asked == [(delivery.good, None)]
     assert in_table(target, table) == delivery.good
 
 
 def test_a_bad_row_halts_and_the_same_load_goes_on_when_allowed(
     target: str, table: str, delivery: Delivery, layout: Layout
 ) -> None:
-    wanted = request(target, table, delivery, layout, bad_limit=0, batch_rows=500)
+    wanted = request(target, table, delivery, layout, bad_rows=BadRows(0), batch_rows=500)
     with pytest.raises(ShortfallError, match="stopped at a bad row"):
         load(wanted, Inline())
     with pytest.raises(ShortfallError, match="more than 1 rows are bad"):
-        load(replace(wanted, bad_limit=1), Inline())
-    record = load(replace(wanted, bad_limit=None), Inline())
+        load(replace(wanted, bad_rows=BadRows(1)), Inline())
+    record = load(replace(wanted, bad_rows=BadRows()), Inline())
     assert (record.resumed, record.rows_loaded, record.verified) == (True, delivery.good, True)
 
 
@@ -247,10 +248,10 @@ def test_a_table_that_lost_a_column_on_the_way_does_not_pass(
 ) -> None:
     digest = SqlSession.digest
 
-    def spoil(self: SqlSession, name: str, fields: Any) -> Any:
+    def spoil(self: SqlSession, name: str, fields: Any, marks: Any = None) -> Any:
         cursor = self.driver_connection.cursor()
         cursor.execute(f"UPDATE {name} SET entered = NULL")
-        return digest(self, name, fields)
+        return digest(self, name, fields, marks)
 
     monkeypatch.setattr(SqlSession, "digest", spoil)
     record = load(request(target, table, delivery, layout), Inline())
@@ -331,7 +332,7 @@ def test_rows_that_the_engine_refuses_are_found_and_set_aside(
     ask(target, f"CREATE UNIQUE INDEX {table}_key ON {table} (passage_no)", False)
     wanted = LoadRequest(
         opener(target), table, layout, inputs_from_files([path], layout), batch_rows=batch,
-        table_mode="append", bad_limit=None, rejects=tmp_path / "bad",
+        table_mode="append", bad_rows=BadRows(), rejects=tmp_path / "bad",
     )  # fmt: skip
     if after is not None:
         with monkeypatch.context() as patch:
@@ -341,7 +342,7 @@ def test_rows_that_the_engine_refuses_are_found_and_set_aside(
     record = load(wanted, Inline())
     assert (record.rows_loaded, record.rows_rejected) == (3998, 5)
     assert in_table(target, table) == 3998
-    assert record.verified is (True if after is None else None)
+    assert record.verified is True
     assert record.rejects is not None
     faults = [fault for file in record.rejects.iterdir() for fault in read_rejects(file)]
     assert [(fault.row, fault.kind) for fault in faults] == [
@@ -351,7 +352,7 @@ def test_rows_that_the_engine_refuses_are_found_and_set_aside(
     assert faults[1].line == 3002
     few = tmp_path / "passages-02.csv"
     few.write_text(header + "\n" + row.format(9000) + rows[7])
-    strict = replace(wanted, bad_limit=0, inputs=inputs_from_files([few], layout))
+    strict = replace(wanted, bad_rows=BadRows(0), inputs=inputs_from_files([few], layout))
     with pytest.raises(ShortfallError, match=r"stopped at a bad row .* line 3: refused by the"):
         load(strict, Inline())
     assert in_table(target, table) == 3999

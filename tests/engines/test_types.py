@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from splarn.core.digest import digest_table
 from splarn.core.errors import OutsideError, RefusedError, RequestError
 from splarn.core.layout import LINES, Dialect, Field, Layout
-from splarn.core.load import LoadRequest, inputs_from_files, load
+from splarn.core.load import BadRows, LoadRequest, inputs_from_files, load
 from splarn.core.pool import Inline, Pools
 from splarn.core.reading import read_parsed
 from splarn.core.text import delimited, json_lines
@@ -175,7 +175,7 @@ def test_engines_refuse_rows_with_a_reason(
     path = source(tmp_path, rows, layout)
     wanted = LoadRequest(
         opener(target), table, layout, inputs_from_files([path], layout), table_mode="append",
-        bad_limit=None, rejects=tmp_path / "bad",
+        bad_rows=BadRows(), rejects=tmp_path / "bad",
     )  # fmt: skip
     record = load(wanted, Inline())
     assert (record.rows_loaded, record.rows_rejected, record.verified) == (199, 1, True)
@@ -200,8 +200,8 @@ def test_refusals_cross_between_processes(target: str, table: str, tmp_path: Pat
         paths.append(path)
     inputs = inputs_from_files(paths, layout)
     wanted = LoadRequest(
-        opener(target), table, layout, inputs, batch_rows=130, table_mode="append", bad_limit=None,
-        rejects=tmp_path / "bad",
+        opener(target), table, layout, inputs, batch_rows=130, table_mode="append",
+        bad_rows=BadRows(), rejects=tmp_path / "bad",
     )  # fmt: skip
     with Pools() as pools:
         record = load(wanted, pools.streams(2, open_engine(target).in_process))

@@ -18,6 +18,7 @@ from splarn.cli.run import run
 from splarn.cli.shape import shape
 from splarn.cli.survey import survey
 from splarn.cli.sweep import sweep
+from splarn.cli.undo import undo
 
 app = typer.Typer(
     name="splarn",
@@ -55,7 +56,7 @@ for panel, commands in (
     ("Begin", (demo,)),
     ("Know the data", (survey, layout, check)),
     ("Prepare", (shape,)),
-    ("Load", (load, ledger)),
+    ("Load", (load, undo, ledger)),
     ("Measure", (sweep,)),
     ("Decide", (forecast, plan, run)),
 ):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from splarn.core.configuration import Space
     from splarn.core.layout import Layout
     from splarn.core.ledger import Ledger
+    from splarn.core.load.limit import BadRows
     from splarn.core.places import Place
     from splarn.core.plan import Limits
     from splarn.core.prices import Prices
@@ -99,18 +100,17 @@ class Context:
             )
         return found
 
-    def bad_limit(self, bad_rows: str | None, limit: str | None) -> int | None:
-        """How many bad rows may be set aside: 0 to halt at the first, None for any number."""
-        from splarn.core.units import parse_count
+    def bad_rows(self, how: str | None, limit: str | None) -> BadRows:
+        """How many bad rows may be set aside; none to halt at the first."""
+        from splarn.core.load.limit import BadRows
 
         target = self.job.target
-        mode = bad_rows or target.bad_rows
+        mode = how or target.bad_rows
         if mode not in ("halt", "set-aside"):
             raise RequestError(f"--bad-rows {mode!r} is not known: use halt or set-aside.")
         if mode == "halt":
-            return 0
-        allowed = limit if limit is not None else target.bad_row_limit
-        return None if allowed is None else parse_count(allowed)
+            return BadRows(0)
+        return BadRows.read(limit if limit is not None else target.bad_row_limit)
 
     def rejects(self) -> Path:
         """The folder for refused rows."""
@@ -123,10 +123,12 @@ class Context:
         workers: str | None,
         streams: str | None,
         batch_rows: str | None,
+        levers: Mapping[str, str | None] | None = None,
     ) -> Space:
-        """The space that options and job file describe."""
+        """The space that options and job file describe; `levers` are those of the load."""
         from splarn.core.codecs import Packing
         from splarn.core.configuration import Space
+        from splarn.core.levers import LOAD_LEVERS
         from splarn.core.units import parse_count, parse_size
 
         job = self.job.space
@@ -144,6 +146,7 @@ class Context:
             values(streams, job.load_streams, parse_count),
             values(batch_rows, job.batch_rows, parse_count),
             tuple(job.tier),
+            *(values((levers or {}).get(lever), getattr(job, lever), str) for lever in LOAD_LEVERS),
         )
 
     def limits(self, deadline: str | None, budget: float | None, confidence: str | None) -> Limits:

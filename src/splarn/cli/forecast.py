@@ -10,9 +10,12 @@ from splarn.cli.options import (
     AsJson,
     BatchRows,
     Codecs,
+    Durabilities,
+    IndexTimings,
     JobFile,
     PartSizes,
     Paths,
+    Routes,
     StreamCounts,
     SweepId,
     VolumeSize,
@@ -32,6 +35,9 @@ def forecast(
     workers: WorkerCounts = None,
     streams: StreamCounts = None,
     batch_rows: BatchRows = None,
+    durability: Durabilities = None,
+    indexes: IndexTimings = None,
+    route: Routes = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -47,7 +53,14 @@ def forecast(
     context = Context(job, as_json)
     out = context.out
     model, entry = learn(context, sweep)
-    space = context.space(part_size, codec, workers, streams, batch_rows)
+    space = context.space(
+        part_size,
+        codec,
+        workers,
+        streams,
+        batch_rows,
+        {"durability": durability, "indexes": indexes, "route": route},
+    )
     wanted = volume_of(entry, None if volume else context.paths(paths), volume)
     prices = context.prices()
     found = predict(model, list(space.grid()), wanted, prices)

@@ -106,5 +106,6 @@ def varying(out: Output, configurations: Sequence[Configuration]) -> dict[str, s
 def _column(lever: str) -> str:
     """A lever's column, flush right where it is a number."""
     from splarn.core.configuration import LEVERS
+    from splarn.core.levers import LOAD_LEVERS
 
-    return LEVERS[lever] if lever in ("packing", "tier") else f">{LEVERS[lever]}"
+    return LEVERS[lever] if lever in ("packing", "tier", *LOAD_LEVERS) else f">{LEVERS[lever]}"

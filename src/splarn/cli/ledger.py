@@ -17,7 +17,7 @@ def ledger(
     ] = None,
     kind: Annotated[
         str | None,
-        typer.Option("--kind", metavar="KIND", help="Only load, sweep, trial, plan or run."),
+        typer.Option("--kind", metavar="KIND", help="Only load, undo, sweep, trial, plan or run."),
     ] = None,
     export: Annotated[
         Path | None,

@@ -33,7 +33,7 @@ def load(
     ] = "50_000",
     table_mode: Annotated[
         str | None,
-        typer.Option("--table-mode", metavar="MODE", help="create, append or empty."),
+        typer.Option("--table-mode", metavar="MODE", help="create, append, empty or replace."),
     ] = None,
     bad_rows: Annotated[
         str | None,
@@ -41,12 +41,47 @@ def load(
     ] = None,
     bad_row_limit: Annotated[
         str | None,
-        typer.Option("--bad-row-limit", metavar="N", help="Most rows that may be set aside."),
+        typer.Option(
+            "--bad-row-limit", metavar="N", help="Most rows that may be set aside, as 500 or 1%."
+        ),
     ] = None,
     rejects: Annotated[
         Path | None,
         typer.Option("--rejects", metavar="FILE", help="Load a mended rejects file instead."),
     ] = None,
+    durability: Annotated[
+        str, typer.Option("--durability", metavar="HOW", help="full, relaxed or unlogged.")
+    ] = "full",
+    indexes: Annotated[
+        str,
+        typer.Option(
+            "--indexes", metavar="HOW", help="keep them up meanwhile, or rebuild at the end."
+        ),
+    ] = "keep",
+    route: Annotated[
+        str,
+        typer.Option(
+            "--route", metavar="HOW", help="direct, or over a landing table verified first."
+        ),
+    ] = "direct",
+    columns: Annotated[
+        str | None,
+        typer.Option("--columns", metavar="NAMES", help="Store only these fields, as a,b,c."),
+    ] = None,
+    identity: Annotated[
+        str | None,
+        typer.Option(
+            "--identity",
+            metavar="HOW",
+            help="keep the files' values of a column the table numbers, or fill it anew.",
+        ),
+    ] = None,
+    keep_before: Annotated[
+        bool,
+        typer.Option(
+            "--before/--no-before", help="Keep the rows that empty and replace remove, for undo."
+        ),
+    ] = True,
     again: Annotated[
         bool, typer.Option("--again", help="Load content again that is already in.")
     ] = False,
@@ -65,6 +100,7 @@ def load(
     keep their raw record: mend that in the rejects file and load it with --rejects.
     """
     from splarn.cli.context import Context
+    from splarn.core.levers import LoadLevers
     from splarn.core.load import LoadRequest
     from splarn.core.load import load as load_parts
     from splarn.core.pool import Pools
@@ -86,10 +122,14 @@ def load(
         inputs,
         batch_rows=parse_count(batch_rows),
         table_mode=table_mode or context.job.target.table_mode,
-        bad_limit=context.bad_limit(bad_rows, bad_row_limit),
+        bad_rows=context.bad_rows(bad_rows, bad_row_limit),
         rejects=context.rejects(),
         again=again,
         verify=verify,
+        levers=LoadLevers(durability, indexes, route),
+        columns=tuple(name.strip() for name in columns.split(",")) if columns else None,
+        identity=identity,
+        keep_before=keep_before,
     )
     with Pools() as pools:
         record = load_parts(
@@ -145,17 +185,23 @@ def _mended(
     return inputs_from_files([path], how), how
 
 
-def agree(yes: bool, as_json: bool) -> Callable[[int], bool]:
-    """Asks before rows are removed, where someone can answer."""
+def agree(yes: bool, as_json: bool) -> Callable[[int, int | None], bool]:
+    """Asks before more rows are removed than come, where someone can answer."""
 
-    def ask(rows: int) -> bool:
-        if yes:
-            return True
-        if as_json or not sys.stdin.isatty():
-            return False
-        return typer.confirm(f"Remove the {rows:,} rows that are in the table?")
+    def ask(rows: int, coming: int | None) -> bool:
+        brings = "" if coming is None else f" for the {coming:,} that come"
+        return agreed(f"Remove the {rows:,} rows that are in the table{brings}?", yes, as_json)
 
     return ask
+
+
+def agreed(question: str, yes: bool, as_json: bool) -> bool:
+    """The answer to a question, or what --yes says; no where nobody can answer."""
+    if yes:
+        return True
+    if as_json or not sys.stdin.isatty():
+        return False
+    return typer.confirm(question)
 
 
 def show_parts(out: Output, record: LoadRecord) -> None:
@@ -201,6 +247,13 @@ def show_load(out: Output, record: LoadRecord) -> None:
         f"(loading {show_duration(record.phases['load'])} at {show_count(speed)} rows/s, "
         f"verifying {show_duration(record.phases['finish'])})."
     )
+    for note in record.notes:
+        out.note(note)
+    if record.before is not None:
+        out.note(
+            f"What was in {record.table} before is kept in {record.before}, so that "
+            f"`splarn undo {record.load_id}` can bring it back."
+        )
     if record.resumed:
         out.note("This went on with an interrupted load; rows already in were not sent again.")
     if record.rejects is not None:
@@ -238,6 +291,8 @@ def load_document(record: LoadRecord) -> dict[str, Any]:
         "digests": [digest.__dict__ for digest in record.digests],
         "rejects": str(record.rejects) if record.rejects else None,
         "resumed": record.resumed,
+        "notes": list(record.notes),
+        "before": record.before,
     }
 
 

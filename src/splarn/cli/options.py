@@ -57,6 +57,14 @@ BatchRows = Annotated[
         "--batch-rows", metavar="COUNTS", help="Rows a batch, as 10k,100k; 0 is a whole part."
     ),
 ]
+Durabilities = Annotated[
+    str | None,
+    typer.Option("--durability", metavar="NAMES", help="Of full, relaxed, unlogged."),
+]
+IndexTimings = Annotated[
+    str | None, typer.Option("--indexes", metavar="NAMES", help="Of keep, rebuild.")
+]
+Routes = Annotated[str | None, typer.Option("--route", metavar="NAMES", help="Of direct, landing.")]
 SweepId = Annotated[
     str | None,
     typer.Option("--sweep", metavar="ID", help="Sweep to learn from; the newest when left out."),

@@ -11,10 +11,13 @@ from splarn.cli.options import (
     AsJson,
     BatchRows,
     Codecs,
+    Durabilities,
+    IndexTimings,
     JobFile,
     LayoutFile,
     PartSizes,
     Paths,
+    Routes,
     StreamCounts,
     SweepId,
     TableName,
@@ -49,6 +52,9 @@ def plan(
     workers: WorkerCounts = None,
     streams: StreamCounts = None,
     batch_rows: BatchRows = None,
+    durability: Durabilities = None,
+    indexes: IndexTimings = None,
+    route: Routes = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -79,7 +85,14 @@ def plan(
     keep_secrets_out(target)
     parse_target(target)
     prices = context.prices()
-    space = context.space(part_size, codec, workers, streams, batch_rows)
+    space = context.space(
+        part_size,
+        codec,
+        workers,
+        streams,
+        batch_rows,
+        {"durability": durability, "indexes": indexes, "route": route},
+    )
     wanted = volume_of(entry, files, None)
     found = predict(model, list(space.grid()), wanted, prices)
     choice = choose(found, limits, prices.currency)
@@ -96,7 +109,7 @@ def plan(
         target,
         context.table(table, how.name),
         context.job.target.table_mode,
-        context.bad_limit(None, None),
+        context.bad_rows(None, None),
         wanted,
         sum(path.stat().st_size for path in files),
         prices,

@@ -10,10 +10,13 @@ from splarn.cli.options import (
     AsJson,
     BatchRows,
     Codecs,
+    Durabilities,
+    IndexTimings,
     JobFile,
     LayoutFile,
     PartSizes,
     Paths,
+    Routes,
     StreamCounts,
     TargetUrl,
     WorkerCounts,
@@ -44,6 +47,9 @@ def sweep(
     workers: WorkerCounts = None,
     streams: StreamCounts = None,
     batch_rows: BatchRows = None,
+    durability: Durabilities = None,
+    indexes: IndexTimings = None,
+    route: Routes = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -58,6 +64,7 @@ def sweep(
     from pathlib import Path
 
     from splarn.cli.context import Context
+    from splarn.core.levers import check_levers
     from splarn.core.pool import Pools, workers_for
     from splarn.core.trial.design import design
     from splarn.core.trial.runner import TRIAL_TABLE, TrialPlace, run_trials
@@ -71,9 +78,18 @@ def sweep(
     settings = context.job.sweep
     url = context.target(to)
     open_engine = opener(url)
-    space = context.space(part_size, codec, workers, streams, batch_rows)
+    space = context.space(
+        part_size,
+        codec,
+        workers,
+        streams,
+        batch_rows,
+        {"durability": durability, "indexes": indexes, "route": route},
+    )
     files = context.paths(paths)
     how = context.layout(layout, files)
+    for configuration in space.grid():
+        check_levers(configuration.load_levers, open_engine())
     planned = design(space, repeats or settings.repeats, settings.seed)
     limit = time if time is not None else settings.time
     with (
@@ -119,7 +135,7 @@ def sweep(
             planned,
             done,
             taken,
-            TrialPlace(open_engine, TRIAL_TABLE, Path(scratch)),
+            TrialPlace(open_engine, TRIAL_TABLE, Path(scratch), context.job.target.table),
             pools,
             keep,
             time_limit=None if limit is None else parse_duration(limit),

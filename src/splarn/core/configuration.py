@@ -9,6 +9,7 @@ from typing import Any
 
 from splarn.core.codecs import Packing
 from splarn.core.errors import RequestError
+from splarn.core.levers import LOAD_LEVERS, LoadLevers
 from splarn.core.units import exact_size, plural, show_count
 
 LEVERS = {
@@ -18,6 +19,9 @@ LEVERS = {
     "load_streams": "load streams",
     "batch_rows": "batch rows",
     "tier": "tier",
+    "durability": "durability",
+    "indexes": "indexes",
+    "route": "route",
 }
 
 
@@ -34,6 +38,14 @@ class Configuration:
     load_streams: int
     batch_rows: int
     tier: str = "u1"
+    durability: str = "full"
+    indexes: str = "keep"
+    route: str = "direct"
+
+    @property
+    def load_levers(self) -> LoadLevers:
+        """How the load writes."""
+        return LoadLevers(self.durability, self.indexes, self.route)
 
     def as_json(self) -> dict[str, Any]:
         """All levers under their stable keys."""
@@ -46,6 +58,9 @@ class Configuration:
             "load_streams": self.load_streams,
             "batch_rows": self.batch_rows,
             "tier": self.tier,
+            "durability": self.durability,
+            "indexes": self.indexes,
+            "route": self.route,
         }
 
     @classmethod
@@ -58,6 +73,7 @@ class Configuration:
             int(document["load_streams"]),
             int(document["batch_rows"]),
             str(document["tier"]),
+            *(str(document.get(lever, known[0])) for lever, known in LOAD_LEVERS.items()),
         )
 
     def show(self, lever: str) -> str:
@@ -74,6 +90,10 @@ class Configuration:
         return (
             f"{self.show('part_size')} parts, {self.packing}, {plural(self.workers, 'worker')}, "
             f"{plural(self.load_streams, 'stream')}, {batch}, {self.tier}"
+        ) + "".join(
+            f", {lever} {value}"
+            for lever, known in LOAD_LEVERS.items()
+            if (value := getattr(self, lever)) != known[0]
         )
 
 
@@ -90,6 +110,9 @@ class Space:
     load_streams: tuple[int, ...]
     batch_rows: tuple[int, ...]
     tier: tuple[str, ...] = ("u1",)
+    durability: tuple[str, ...] = ("full",)
+    indexes: tuple[str, ...] = ("keep",)
+    route: tuple[str, ...] = ("direct",)
 
     def __post_init__(self) -> None:
         for lever in fields(self):
@@ -103,11 +126,20 @@ class Space:
                     f"The {what} {min(values)} is too small: it must be {least[lever.name]} or "
                     "more."
                 )
+            unknown = [v for v in values if v not in LOAD_LEVERS.get(lever.name, values)]
+            if unknown:
+                known = ", ".join(LOAD_LEVERS[lever.name])
+                raise RequestError(f"The {what} {unknown[0]!r} is not known: use {known}.")
+        if not self.size:
+            raise RequestError(
+                "durability unlogged is for landing tables: give route landing with it."
+            )
 
     def grid(self) -> Iterator[Configuration]:
-        """Every configuration of the space."""
+        """Every configuration of the space; an unlogged load that goes direct is none."""
         levers = (getattr(self, lever.name) for lever in fields(self))
-        return (Configuration(*choice) for choice in product(*map(_unique, levers)))
+        every = (Configuration(*choice) for choice in product(*map(_unique, levers)))
+        return (one for one in every if one.load_levers.agree)
 
     @property
     def size(self) -> int:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Protocol
 
+from splarn.core.details import LoadDetails
 from splarn.core.digest import ColumnDigest
 from splarn.core.layout import Field, Layout
+from splarn.core.marks import Marks
 from splarn.core.reading.parsed import Parsed
 
 
@@ -15,19 +17,32 @@ from splarn.core.reading.parsed import Parsed
 class TableColumn:
     """One column of an existing table, in our field types.
 
-    `optional` says that a row may be stored without a value for it.
+    `optional` says that a row may be stored without a value for it, `identity` that the engine
+    numbers it, `computed` that no value may be stored in it.
     """
 
     name: str
     type: str
     optional: bool = False
+    identity: bool = False
+    computed: bool = False
+
+
+@dataclass(frozen=True)
+class TableIndex:
+    """An index that is not part of its table's own statement; `statement` makes it again."""
+
+    name: str
+    statement: str
+    unique: bool
 
 
 @dataclass(frozen=True)
 class LoadNote:
     """The target's own record of one load into one table.
 
-    `state` is open, done or emptied; `mode` the table mode it was begun with.
+    `state` is open, done, emptied (its rows went with a later load) or undone; `mode` the table
+    mode it was begun with.
     """
 
     load_id: str
@@ -35,11 +50,15 @@ class LoadNote:
     state: str
     mode: str
     started: str
+    details: LoadDetails = field(default_factory=LoadDetails)
 
 
 @dataclass(frozen=True)
 class PartNote:
-    """How far one part of a load is in: unpacked bytes, rows stored, rows refused."""
+    """How far one part of a load is in: unpacked bytes, rows stored, rows refused.
+
+    `marks` tell the engine which rows those are; None when it cannot tell them from others.
+    """
 
     load_id: str
     part_id: str
@@ -48,6 +67,7 @@ class PartNote:
     position: int
     rows: int
     refused: int
+    marks: Marks | None = ()
 
 
 class Writer(Protocol):
@@ -56,12 +76,17 @@ class Writer(Protocol):
     def put(self, parsed: Parsed, start: int, stop: int) -> None:
         """Adds the good rows `start` to `stop` of a parsed chunk."""
 
-    def close(self) -> None:
-        """The batch is whole; its rows are in the open transaction when this returns."""
+    def close(self) -> Marks | None:
+        """The batch is whole; its rows are in the open transaction when this returns.
+
+        Returns what tells these rows from others, or None when the engine has no such thing.
+        """
 
 
 class Session(Protocol):
     """One connection. Changes wait for `commit`. Errors of the engine come as OutsideError."""
+
+    # What a table looks like, and changes to tables as wholes.
 
     def columns(self, table: str) -> list[TableColumn] | None:
         """The table's columns, or None when there is no such table."""
@@ -69,29 +94,97 @@ class Session(Protocol):
     def create(self, table: str, layout: Layout) -> None:
         """Makes the table from the layout."""
 
+    def clone(self, table: str, copy: str, *, logged: bool = True, indexes: bool = False) -> None:
+        """Makes an empty table like another with the rules of that one; without the log if asked.
+
+        Its unique indexes come along, the others only with `indexes`.
+        """
+
+    def shell(self, table: str, copy: str) -> None:
+        """Makes an empty table with the columns of another and no rules, to keep its rows in."""
+
+    def drop(self, table: str) -> None:
+        """Removes the table if it is there."""
+
+    def swap(self, table: str, aside: str, before: str) -> None:
+        """Gives `table` the name `before` and `aside` the name `table`, both or neither.
+
+        Indexes of the old table that the new one lacks are made on it.
+        """
+
+    def bound(self, table: str) -> list[str]:
+        """What would stay with the old table when another took its name, in words."""
+
+    def indexes(self, table: str) -> list[TableIndex]:
+        """Indexes that can be dropped and made again."""
+
+    def drop_index(self, table: str, index: TableIndex) -> None:
+        """Drops an index if it is there."""
+
+    def restore_index(self, table: str, index: TableIndex) -> None:
+        """Makes an index again unless it is there."""
+
+    # Rows.
+
     def empty(self, table: str) -> None:
         """Removes all rows."""
 
-    def drop(self, table: str) -> None:
-        """Removes the table if it is there, and what was noted of loads into it."""
+    def pour(
+        self, source: str, into: str, names: Sequence[str] | None = None
+    ) -> tuple[int, Marks | None]:
+        """Copies all rows of one table into another, only the named columns if given.
 
-    def count(self, table: str) -> int:
-        """Rows in the table."""
+        Returns how many, and what tells them from others as `Writer.close` does.
+        """
 
-    def digest(self, table: str, fields: Sequence[Field]) -> list[ColumnDigest]:
-        """Column digests of all rows."""
+    def remove(self, table: str, marks: Marks) -> int:
+        """Removes the marked rows; how many."""
 
-    def writer(self, table: str, layout: Layout) -> Writer:
-        """Begins a batch."""
+    def count(self, table: str, marks: Marks | None = None) -> int:
+        """Rows in the table, or marked ones."""
 
-    def loads(self, table: str) -> list[LoadNote]:
-        """Loads noted for the table, oldest first."""
+    def can_mark(self, table: str, names: Sequence[str]) -> bool:
+        """Whether rows of which these columns are stored can be told from others later."""
+
+    def last_mark(self, table: str) -> int | None:
+        """The number of the last row, where numbers tell later rows; -1 without rows."""
+
+    def digest(
+        self, table: str, fields: Sequence[Field], marks: Marks | None = None
+    ) -> list[ColumnDigest]:
+        """Column digests of all rows, or of the marked ones."""
+
+    def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
+        """Begins a batch of rows as the layout has them, of which the named fields are stored."""
+
+    def follow_identity(self, table: str, column: str) -> None:
+        """Lets the engine's own numbers go on behind those that were stored."""
+
+    # Notes.
+
+    def lock(self, table: str) -> None:
+        """Waits for its turn to begin or end a load into the table."""
+
+    def release(self, table: str) -> None:
+        """Lets others have their turn, where a commit does not do that."""
+
+    def checkpoint(self) -> None:
+        """Commits where a change of tables would commit anyway; elsewhere all stays open."""
+
+    def claim(self, load_id: str) -> bool:
+        """Whether this session may carry the load out; until it closes. True where unknown."""
+
+    def settle(self, load_id: str) -> None:
+        """Waits for batches of the load that are about to be committed by others."""
+
+    def loads(self, table: str | None = None) -> list[LoadNote]:
+        """Loads noted for the table or for all, oldest first."""
 
     def parts(self, load_ids: Sequence[str]) -> list[PartNote]:
         """Parts noted for the loads."""
 
     def note_load(self, note: LoadNote) -> None:
-        """Notes a load, or its new state."""
+        """Notes a load, or its new state and details."""
 
     def note_part(self, note: PartNote) -> None:
         """Notes a part before its first row."""
@@ -101,6 +194,12 @@ class Session(Protocol):
 
         Raises OutsideError when the note is no longer `was`: another loader is at work on it.
         """
+
+    def forget(self, table: str) -> None:
+        """Removes all notes of loads into the table."""
+
+    def relax(self) -> None:
+        """Lets commits return before they are safe from a power cut."""
 
     def commit(self) -> None: ...
 
@@ -115,6 +214,8 @@ class Engine(Protocol):
     name: str
     place: str  # The URL as it may be shown, without secrets.
     in_process: bool  # Whether all streams must be threads of one process.
+    levers: Mapping[str, tuple[str, ...]]  # The values that each load lever may take.
+    title: str  # What people call this kind of target.
 
     def connect(self) -> Session:
         """Opens a session. Raises OutsideError when the target cannot be reached."""

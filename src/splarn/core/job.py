@@ -43,6 +43,9 @@ class SpaceSection(_Section):
     load_streams: list[int] = [1, 2, 4]
     batch_rows: list[int | str] = ["20_000", "100_000"]
     tier: list[str] = ["u1"]
+    durability: list[str] = ["full"]
+    indexes: list[str] = ["keep"]
+    route: list[str] = ["direct"]
 
 
 class SweepSection(_Section):

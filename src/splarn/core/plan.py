@@ -15,6 +15,7 @@ from splarn.core.errors import RequestError
 from splarn.core.files import write_text
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
+from splarn.core.load.limit import BadRows
 from splarn.core.model.forecast import Forecast
 from splarn.core.model.laws import Volume
 from splarn.core.prices import Prices, make_prices
@@ -78,7 +79,7 @@ class Plan:
     target: str
     table: str
     table_mode: str
-    bad_limit: int | None
+    bad_rows: BadRows
     volume: Volume
     source_bytes: int
     prices: Prices
@@ -248,7 +249,7 @@ def write_plan(plan: Plan, path: Path) -> None:
             "url": plan.target,
             "table": plan.table,
             "table_mode": plan.table_mode,
-            "bad_row_limit": plan.bad_limit,
+            "bad_row_limit": plan.bad_rows.as_json(),
         },
         "volume": {"bytes": plan.volume.bytes, "rows": plan.volume.rows},
         "source_bytes": plan.source_bytes,
@@ -280,7 +281,7 @@ def read_plan(path: Path) -> Plan:
             target["url"],
             target["table"],
             target["table_mode"],
-            target["bad_row_limit"],
+            BadRows.read(target["bad_row_limit"]),
             Volume(document["volume"]["bytes"], document["volume"]["rows"]),
             int(document["source_bytes"]),
             make_prices(document["prices"], str(path)),

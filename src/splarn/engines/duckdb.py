@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
@@ -13,11 +14,15 @@ from sqlalchemy.engine.default import DefaultDialect
 from sqlalchemy.schema import CreateTable
 from sqlalchemy.sql.compiler import IdentifierPreparer
 
-from splarn.core.engine import TableColumn, Writer
+from splarn.core.engine import TableColumn, TableIndex, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Field, Layout
+from splarn.core.marks import Marks
 from splarn.core.reading.parsed import Parsed
-from splarn.engines.base import PROGRESS, SqlEngine, SqlSession, reason
+from splarn.engines.base import SqlEngine, SqlSession
+from splarn.engines.connected import reason
+from splarn.engines.notes import PROGRESS
+from splarn.engines.tables import FileTables
 
 
 class _Preparer(IdentifierPreparer):
@@ -50,6 +55,7 @@ class DuckdbEngine(SqlEngine):
     """A database file, relative to the current folder. Only one process may have it open."""
 
     name = "duckdb"
+    title = "DuckDB"
     extra = "duckdb"
     in_process = True
 
@@ -114,6 +120,8 @@ class _Shared:
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._open: dict[str, tuple[Any, int]] = {}
+        # Held by those who begin or end a load, one after the other.
+        self.turns: dict[str, threading.Lock] = defaultdict(threading.Lock)
 
     def take(self, database: str) -> Any:
         """A connection of its own to the file."""
@@ -147,7 +155,7 @@ class _Connection:
     def __init__(self, database: str) -> None:
         self.database = database
         self.driver: Any = _shared.take(database)
-        self.begun = False
+        self.begun = self.in_turn = False
 
     @property
     def connection(self) -> Any:
@@ -161,21 +169,40 @@ class _Connection:
         self.driver.execute(text, values)
         return _Result(self.driver, text)
 
+    def exec_driver_sql(self, statement: str, **_: Any) -> _Result:
+        """Runs a statement of text in the open transaction."""
+        self.begin()
+        self.driver.execute(statement)
+        return _Result(self.driver, statement)
+
     def begin(self) -> None:
         """Begins a transaction unless one is open."""
         if not self.begun:
             self.driver.execute("BEGIN TRANSACTION")
             self.begun = True
 
+    def wait_turn(self) -> None:
+        """Waits until no other connection has its turn; this one has it until it commits."""
+        if not self.in_turn:
+            self.rollback()
+            _shared.turns[self.database].acquire()
+            self.in_turn = True
+
+    def _end(self, how: str) -> None:
+        try:
+            if self.begun:
+                self.begun = False
+                self.driver.execute(how)
+        finally:
+            if self.in_turn:
+                self.in_turn = False
+                _shared.turns[self.database].release()
+
     def commit(self) -> None:
-        if self.begun:
-            self.begun = False
-            self.driver.execute("COMMIT")
+        self._end("COMMIT")
 
     def rollback(self) -> None:
-        if self.begun:
-            self.begun = False
-            self.driver.execute("ROLLBACK")
+        self._end("ROLLBACK")
 
     def invalidate(self) -> None: ...
 
@@ -206,6 +233,10 @@ class _Result:
         """The only value."""
         return self._rows[0][0]
 
+    def fetchall(self) -> list[tuple[Any, ...]]:
+        """All rows as they are."""
+        return list(self._rows)
+
 
 def _sql(statement: Any) -> tuple[str, list[Any]]:
     """A statement as text with question marks, and their values in order."""
@@ -214,7 +245,7 @@ def _sql(statement: Any) -> tuple[str, list[Any]]:
     return str(compiled), [compiled.params[name] for name in names]
 
 
-class DuckdbSession(SqlSession):
+class DuckdbSession(FileTables, SqlSession):
     """One cursor's transaction on the shared file."""
 
     def columns(self, table: str) -> list[TableColumn] | None:
@@ -222,17 +253,55 @@ class DuckdbSession(SqlSession):
         with self.failing("Looking at the table", table):
             schema, _, bare = table.rpartition(".")
             found = self.driver_connection.execute(
-                "SELECT column_name, lower(data_type), "
-                "is_nullable = 'YES' OR column_default IS NOT NULL FROM information_schema.columns "
+                "SELECT column_name, lower(data_type), is_nullable = 'YES' OR "
+                "column_default IS NOT NULL, coalesce(column_default, '') LIKE 'nextval(%' "
+                "FROM information_schema.columns "
                 "WHERE table_name = ? AND table_schema = coalesce(?, current_schema()) "
                 "ORDER BY ordinal_position",
                 [bare, schema or None],
             ).fetchall()
-        return [TableColumn(name, _field_type(kind), free) for name, kind, free in found] or None
+        return [
+            TableColumn(name, _field_type(kind), free, numbered)
+            for name, kind, free, numbered in found
+        ] or None
 
-    def writer(self, table: str, layout: Layout) -> Writer:
+    def statement_of(self, table: str) -> str:
+        """See FileTables."""
+        found = self._described("sql", "duckdb_tables()", table)
+        return str(found[0][0])
+
+    def indexes(self, table: str) -> list[TableIndex]:
         """See Session."""
-        return ArrowWriter(self, table, layout)
+        with self.failing("Looking at the indexes of", table):
+            found = self._described("index_name, sql, is_unique", "duckdb_indexes()", table)
+        return [TableIndex(name, sql, unique) for name, sql, unique in found if sql]
+
+    def _described(self, what: str, where: str, table: str) -> list[Any]:
+        schema, _, bare = table.rpartition(".")
+        found = self.driver_connection.execute(
+            f"SELECT {what} FROM {where} WHERE table_name = ? "
+            "AND schema_name = coalesce(?, current_schema())",
+            [bare, schema or None],
+        )
+        return list(found.fetchall())
+
+    def lock(self, table: str) -> None:
+        """See Session."""
+        self.connection.wait_turn()  # type: ignore[attr-defined]
+
+    def last_mark(self, table: str) -> int | None:
+        """See Session. Rows are numbered as they are added, and no other program adds any."""
+        with self.failing("Looking at the rows of", table):
+            found = self.run(f"SELECT coalesce(max(rowid), -1) FROM {self.quoted(table)}")
+            return int(found.scalar_one())
+
+    def numbered(self, table: str) -> str:
+        """See TablesSession."""
+        return "rowid"
+
+    def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
+        """See Session."""
+        return ArrowWriter(self, table, names)
 
     def total(self, column: str, field: Field) -> str:
         """See SqlSession."""
@@ -250,20 +319,19 @@ class DuckdbSession(SqlSession):
         """See SqlSession."""
         return super().extremes(f"{column}::INTEGER" if field.type == "boolean" else column, field)
 
-    def _has_notes(self) -> bool:
-        if not self._notes_made:
-            self._notes_made = self.columns(PROGRESS.name) is not None
-        return self._notes_made
+    def _note_columns(self) -> set[str]:
+        return {column.name for column in self.columns(PROGRESS.name) or ()}
 
 
 class ArrowWriter:
     """One batch, its Arrow tables inserted by DuckDB itself."""
 
-    def __init__(self, session: DuckdbSession, table: str, layout: Layout) -> None:
+    def __init__(self, session: DuckdbSession, table: str, names: Sequence[str]) -> None:
         self.session = session
         self.table = table
-        names = ", ".join(session.quoted(name, dotted=False) for name in layout.names)
-        self.into = f"INSERT INTO {session.quoted(table)} ({names}) SELECT {names} FROM splarn_rows"
+        listed = session.listed(names)
+        into = session.quoted(table)
+        self.into = f"INSERT INTO {into} ({listed}) SELECT {listed} FROM splarn_rows"
         self.held: list[Any] = []
         self.rows = 0
 
@@ -272,14 +340,17 @@ class ArrowWriter:
         self.held.append(parsed.table.slice(start, stop - start))
         self.rows += stop - start
         if self.rows >= HOLD_ROWS:
-            self.close()
+            self._insert()
 
-    def close(self) -> None:
-        """See Writer."""
+    def close(self) -> Marks | None:
+        """See Writer. Rows are numbered only when they are committed."""
+        if self.rows:
+            self._insert()
+        return None
+
+    def _insert(self) -> None:
         import pyarrow as pa
 
-        if not self.rows:
-            return
         with self.session.failing("Writing to", self.table):
             self.session.connection.begin()
             driver = self.session.driver_connection

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
+import re
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, Any
@@ -13,9 +15,10 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 from sqlalchemy.engine import URL, Connection
 
-from splarn.core.engine import Writer
-from splarn.core.errors import RefusedError
+from splarn.core.engine import TableIndex, Writer
+from splarn.core.errors import OutsideError, RefusedError
 from splarn.core.layout import Field, Layout
+from splarn.core.marks import Marks
 from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
 from splarn.engines.tabbed import tabbed
@@ -28,6 +31,7 @@ class MariadbEngine(SqlEngine):
     """A database on a MariaDB or MySQL server."""
 
     name = "mysql"
+    title = "MariaDB"
     driver = "pymysql"
     extra = "mariadb"
 
@@ -81,11 +85,154 @@ class MariadbEngine(SqlEngine):
 
 
 class MariadbSession(SqlSession):
-    """One connection to the server."""
+    """One connection to the server. Changes of tables commit whatever is open."""
 
-    def writer(self, table: str, layout: Layout) -> Writer:
+    def __init__(self, engine: SqlEngine, connection: Connection) -> None:
+        super().__init__(engine, connection)
+        self._numbered: dict[str, str | None] = {}
+        self._locked: set[str] = set()
+
+    def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         """See Session."""
-        return LoadDataWriter(self, table, layout)
+        return LoadDataWriter(self, table, names)
+
+    def checkpoint(self) -> None:
+        """See Session."""
+        self.connection.commit()
+
+    def lock(self, table: str) -> None:
+        """See Session. Held over the commits of table changes; earlier reads are forgotten."""
+        if table not in self._locked and not self._get(f"splarn table {table}", 120):
+            raise OutsideError(
+                f"Another loader has been beginning or ending a load into {table} of "
+                f"{self.engine.place} for two minutes: wait for it to end."
+            )
+        self._locked.add(table)
+        self.connection.commit()
+
+    def claim(self, load_id: str) -> bool:
+        """See Session."""
+        return self._get(f"splarn load {load_id}", 0)
+
+    def _get(self, name: str, seconds: int) -> bool:
+        with self.failing("Waiting for", self.engine.place):
+            # Names of locks are short, and the same on the whole server.
+            key = hashlib.sha256(f"{self.engine.url.database} {name}".encode()).hexdigest()[:32]
+            return bool(self.run("SELECT GET_LOCK(:key, :s)", key=key, s=seconds).scalar_one())
+
+    def release(self, table: str) -> None:
+        """See Session."""
+        if table in self._locked:
+            self._locked.discard(table)
+            key = f"{self.engine.url.database} splarn table {table}"
+            key = hashlib.sha256(key.encode()).hexdigest()[:32]
+            with self.failing("Releasing", table):
+                self.run("SELECT RELEASE_LOCK(:key)", key=key)
+                self.connection.commit()
+
+    def settle(self, load_id: str) -> None:
+        """See Session."""
+        with self.failing("Waiting for the batches of", load_id):
+            self.run("SELECT 1 FROM splarn_progress WHERE load_id = :id FOR UPDATE", id=load_id)
+            self.commit()
+
+    def clone(self, table: str, copy: str, *, logged: bool = True, indexes: bool = False) -> None:
+        """See Session."""
+        with self.failing("Making the table", copy):
+            self.run(f"CREATE TABLE IF NOT EXISTS {self.quoted(copy)} LIKE {self.quoted(table)}")
+        if not indexes:
+            for index in self.indexes(copy):
+                if not index.unique:
+                    self.drop_index(copy, index)
+
+    def shell(self, table: str, copy: str) -> None:
+        """See Session."""
+        with self.failing("Making the table", copy):
+            self.run(
+                f"CREATE TABLE IF NOT EXISTS {self.quoted(copy)} AS "
+                f"SELECT * FROM {self.quoted(table)} LIMIT 0"
+            )
+
+    def swap(self, table: str, aside: str, before: str) -> None:
+        """See Session. One statement renames both or neither."""
+        pairs = [(aside, table)]
+        if self.columns(table) is not None:
+            pairs.insert(0, (table, before))
+        renames = ", ".join(f"{self.quoted(a)} TO {self.quoted(b)}" for a, b in pairs)
+        with self.failing("Swapping in the table", table):
+            self.run(f"RENAME TABLE {renames}")
+        for index in self.indexes(before) if len(pairs) > 1 else ():
+            what = index.statement.removeprefix(f"ALTER TABLE {self.quoted(before)}")
+            self.restore_index(
+                table, TableIndex(index.name, f"ALTER TABLE {self.quoted(table)}{what}", False)
+            )
+
+    def indexes(self, table: str) -> list[TableIndex]:
+        """See Session. Not those that a foreign key or the engine's numbering needs."""
+        with self.failing("Looking at the indexes of", table):
+            made = self.run(f"SHOW CREATE TABLE {self.quoted(table)}").fetchall()[0][1]
+        lines = [line.strip().rstrip(",") for line in made.splitlines()]
+        needed = [m[1] for line in lines if (m := _FOREIGN.search(line))]
+        needed += [m[1] for line in lines if (m := _NUMBERED.match(line))]
+        found = []
+        for line in lines:
+            key = _KEY.match(line)
+            if key is None or any(key[3].startswith(columns) for columns in needed):
+                continue
+            statement = f"ALTER TABLE {self.quoted(table)} ADD {line}"
+            found.append(TableIndex(key[2].replace("``", "`"), statement, key[1] == "UNIQUE "))
+        return found
+
+    def drop_index(self, table: str, index: TableIndex) -> None:
+        """See Session."""
+        with self.failing("Dropping an index of", table):
+            name = self.quoted(index.name, dotted=False)
+            self.run(f"ALTER TABLE {self.quoted(table)} DROP INDEX IF EXISTS {name}")
+
+    def bound(self, table: str) -> list[str]:
+        """See Session."""
+        schema, _, bare = table.rpartition(".")
+        with self.failing("Looking at what hangs on", table):
+            found = self.run(
+                "SELECT DISTINCT CASE WHEN referenced_table_name = :name "
+                "THEN concat('a foreign key of ', table_name, ' refers to it') "
+                "ELSE concat('it has the foreign key ', constraint_name) END "
+                "FROM information_schema.key_column_usage WHERE referenced_table_name IS NOT NULL "
+                "AND table_schema = coalesce(:schema, database()) "
+                "AND (table_name = :name OR referenced_table_name = :name) "
+                "UNION ALL SELECT concat('it has the trigger ', trigger_name) "
+                "FROM information_schema.triggers WHERE event_object_table = :name "
+                "AND event_object_schema = coalesce(:schema, database())",
+                name=bare,
+                schema=schema or None,
+            )
+            return [str(row[0]) for row in found]
+
+    def can_mark(self, table: str, names: Sequence[str]) -> bool:
+        """See Session. Only by the numbers that the engine gives out, one after the other."""
+        if self.identity(table) in (None, *names):
+            return False
+        # In mode 2 the numbers of two statements at once may mingle.
+        return int(self.run("SELECT @@innodb_autoinc_lock_mode").scalar_one()) < 2
+
+    def marking(self, table: str, names: Sequence[str], statement: str) -> tuple[int, Marks | None]:
+        """See TablesSession."""
+        done = self.run(statement)
+        rows = int(done.rowcount)
+        if not self.can_mark(table, names):
+            return rows, None
+        return rows, ((done.lastrowid, done.lastrowid + rows - 1),) if rows else ()
+
+    def numbered(self, table: str) -> str:
+        """See TablesSession."""
+        return self.quoted(self.identity(table) or "", dotted=False)
+
+    def identity(self, table: str) -> str | None:
+        """The column that the engine numbers, if there is one."""
+        if table not in self._numbered:
+            found = [column.name for column in self.columns(table) or () if column.identity]
+            self._numbered[table] = found[0] if found else None
+        return self._numbered[table]
 
     def total(self, column: str, field: Field) -> str:
         """See SqlSession."""
@@ -99,34 +246,44 @@ class MariadbSession(SqlSession):
         return f"sum({expressions.get(field.type, column)})"
 
 
+_KEY = re.compile(r"(UNIQUE |FULLTEXT |SPATIAL |)KEY `((?:[^`]|``)*)` \((.*)\)")
+_FOREIGN = re.compile(r"FOREIGN KEY \((.*?)\) REFERENCES")
+_NUMBERED = re.compile(r"(`(?:[^`]|``)*`).* AUTO_INCREMENT")
+
+
 class LoadDataWriter:
     """One batch in memory, handed to LOAD DATA LOCAL when it is whole or large."""
 
-    def __init__(self, session: MariadbSession, table: str, layout: Layout) -> None:
+    def __init__(self, session: MariadbSession, table: str, names: Sequence[str]) -> None:
         self.session = session
         self.table = table
-        names = ", ".join(session.quoted(name, dotted=False) for name in layout.names)
+        self.names = list(names)
+        self.marked = session.can_mark(table, self.names)
+        self.marks: list[tuple[int, int]] = []
         # NO_BACKSLASH_ESCAPES is about SQL; in the data a backslash escapes, as `tabbed` writes it.
+        listed = session.listed(names)
         self.into = (
             f"INTO TABLE {session.quoted(table)} CHARACTER SET utf8mb4 "
-            f"FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' ({names})"
+            f"FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' ({listed})"
         )
         self.held: list[bytes] = []
         self.size = self.rows = 0
 
     def put(self, parsed: Parsed, start: int, stop: int) -> None:
         """See Writer."""
-        data = tabbed(parsed.table.slice(start, stop - start), "1", "0")
+        rows = parsed.table.slice(start, stop - start)
+        data = tabbed(rows.select(self.names), "1", "0")
         self.held.append(data)
         self.size += len(data)
         self.rows += stop - start
         if self.size >= SEND:
             self._send()
 
-    def close(self) -> None:
+    def close(self) -> Marks | None:
         """See Writer."""
         if self.rows:
             self._send()
+        return tuple(self.marks) if self.marked else None
 
     def _send(self) -> None:
         with self.session.failing("Writing to", self.table), _in_memory(self.held) as name:
@@ -138,6 +295,8 @@ class LoadDataWriter:
                 # What a LOCAL load cannot store it drops or bends, with a mere warning.
                 cursor.execute("SHOW WARNINGS LIMIT 1")
                 warning = cursor.fetchone()
+                cursor.execute("SELECT last_insert_id()")
+                first = int(cursor.fetchone()[0])
         if warning or stored != self.rows:
             what = f"only {stored:,} of {self.rows:,} rows were stored"
             what = str(warning[2]).rstrip(".") if warning else what
@@ -147,6 +306,8 @@ class LoadDataWriter:
                 "of the open batch was kept.",
                 what,
             )
+        if self.marked:
+            self.marks.append((first, first + self.rows - 1))
         self.held, self.size, self.rows = [], 0, 0
 
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -15,11 +15,13 @@ import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
 from splarn.core.digest import ColumnDigest, scaled
-from splarn.core.engine import TableColumn, Writer
+from splarn.core.engine import TableColumn, TableIndex, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Field, Layout
+from splarn.core.marks import Marks
 from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
+from splarn.engines.tables import FileTables
 
 LOCK_WAIT = 120
 # Decimal digits that a double keeps whatever they are.
@@ -43,7 +45,12 @@ class SqliteEngine(SqlEngine):
     """A database file, relative to the current folder."""
 
     name = "sqlite"
+    title = "SQLite"
     driver = "pysqlite"
+    levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
+        **SqlEngine.levers,
+        "durability": ("full", "relaxed"),
+    }
     reach_hint = "name an SQLite database file or a new one, in a folder that can be written to"
 
     def _make_engine(self) -> sa.Engine:
@@ -84,7 +91,7 @@ class SqliteEngine(SqlEngine):
         return session
 
 
-class SqliteSession(SqlSession):
+class SqliteSession(FileTables, SqlSession):
     """One connection to the file."""
 
     _long_sums = False
@@ -95,23 +102,119 @@ class SqliteSession(SqlSession):
         found = super().columns(table)
         if found is None:
             return None
-        declared = self.connection.exec_driver_sql(f"PRAGMA table_info({self.quoted(table)})")
+        declared = self.run(f"PRAGMA table_info({self.quoted(table)})").fetchall()
         long = {row[1] for row in declared if row[2] == LONG_DECIMAL}
-        return [replace(c, type="number") if c.name in long else c for c in found]
+        numbered = "AUTOINCREMENT" in self.statement_of(table).upper()
+        key = [row[1] for row in declared if row[5]]
+        return [
+            replace(
+                column,
+                type="number" if column.name in long else column.type,
+                identity=numbered and column.name in key,
+            )
+            for column in found
+        ]
 
-    def writer(self, table: str, layout: Layout) -> Writer:
+    def statement_of(self, table: str) -> str:
+        """See FileTables."""
+        found = self.run(
+            "SELECT sql FROM sqlite_master WHERE type = 'table' AND lower(name) = lower(:name)",
+            name=table,
+        )
+        return str(found.scalar_one())
+
+    def indexes(self, table: str) -> list[TableIndex]:
         """See Session."""
-        return SqliteWriter(self, table, layout)
+        with self.failing("Looking at the indexes of", table):
+            found = self.run(
+                "SELECT name, sql FROM sqlite_master WHERE type = 'index' AND sql IS NOT NULL "
+                "AND lower(tbl_name) = lower(:name) ORDER BY name",
+                name=table,
+            ).fetchall()
+            listed = self.run(f"PRAGMA index_list({self.quoted(table)})").fetchall()
+        unique = {row[1] for row in listed if row[2]}
+        return [TableIndex(name, sql, name in unique) for name, sql in found]
 
-    def digest(self, table: str, fields: Sequence[Field]) -> list[ColumnDigest]:
+    def bound(self, table: str) -> list[str]:
+        """See Session."""
+        with self.failing("Looking at what hangs on", table):
+            found = self.run(
+                "SELECT name FROM sqlite_master WHERE type = 'trigger' "
+                "AND lower(tbl_name) = lower(:name)",
+                name=table,
+            )
+            return [f"it has the trigger {row[0]}" for row in found]
+
+    def rename(self, table: str, name: str) -> None:
+        """See TablesSession. What names the table goes on meaning that name."""
+        self.run("PRAGMA legacy_alter_table = ON")
+        super().rename(table, name)
+
+    def lock(self, table: str) -> None:
+        """See Session. The write lock of the file; a transaction that only read would lose it."""
+        with self.failing("Waiting for", self.engine.place):
+            if self.connection.in_transaction():
+                self.connection.rollback()
+            self.connection.begin()
+            self.driver_connection.execute("COMMIT")
+            self.driver_connection.execute("BEGIN IMMEDIATE")
+
+    def relax(self) -> None:
+        """See Session. Not at all safe would mean that a power cut could ruin the file."""
+        with self.failing("Setting up", self.engine.place):
+            # Must not be within a transaction.
+            self.rollback()
+            self.driver_connection.execute("PRAGMA synchronous = NORMAL")
+
+    def numbered(self, table: str) -> str:
+        """See TablesSession."""
+        return "_rowid_"
+
+    def last_row(self, table: str) -> int | None:
+        """The highest row number, 0 without rows; None for tables without row numbers."""
+        try:
+            found = self.driver_connection.execute(f"SELECT max(_rowid_) FROM {self.quoted(table)}")
+        except sqlite3.OperationalError:
+            return None
+        return int(found.fetchone()[0] or 0)
+
+    def can_mark(self, table: str, names: Sequence[str]) -> bool:
+        """See Session. Not where a column of the source is the row number, or there is none."""
+        declared = self.run(f"PRAGMA table_info({self.quoted(table)})").fetchall()
+        keys = [row for row in declared if row[5]]
+        numbering = len(keys) == 1 and keys[0][2].upper() == "INTEGER"
+        return self.last_row(table) is not None and not (numbering and keys[0][1] in names)
+
+    def marking(self, table: str, names: Sequence[str], statement: str) -> tuple[int, Marks | None]:
+        """See TablesSession. Rows that are numbered one after the other have these as marks."""
+        before = self.last_row(table)
+        rows, _ = super().marking(table, names, statement)
+        return rows, self.marks_since(table, before, rows)
+
+    def marks_since(self, table: str, before: int | None, rows: int) -> Marks | None:
+        """The marks of the rows added after `before` was the last number."""
+        if not rows:
+            return ()
+        last = self.last_row(table)
+        if before is None or last is None or last - before != rows:
+            return None
+        return ((before + 1, last),)
+
+    def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
+        """See Session."""
+        return SqliteWriter(self, table, names)
+
+    def digest(
+        self, table: str, fields: Sequence[Field], marks: Marks | None = None
+    ) -> list[ColumnDigest]:
         """See Session. Sums that SQLite's integers cannot hold are made with Python's."""
         try:
-            return super().digest(table, fields)
+            return super().digest(table, fields, marks)
         except OutsideError as error:
             if self._long_sums or "integer overflow" not in str(error):
                 raise
         self._long_sums = True
-        return super().digest(table, fields)
+        return super().digest(table, fields, marks)
 
     def total(self, column: str, field: Field) -> str:
         """See SqlSession. Decimals are stored as floats; as whole numbers their sum is exact."""
@@ -181,47 +284,44 @@ def is_long(field: Field) -> bool:
 class SqliteWriter:
     """Holds rows back as columns of Python values, then inserts them under the write lock."""
 
-    def __init__(self, session: SqliteSession, table: str, layout: Layout) -> None:
+    def __init__(self, session: SqliteSession, table: str, names: Sequence[str]) -> None:
         self.session = session
         self.table = table
-        names = ", ".join(session.quoted(name) for name in layout.names)
-        marks = ", ".join("?" * len(layout.fields))
-        self.statement = f"INSERT INTO {session.quoted(table)} ({names}) VALUES ({marks})"
+        self.names = list(names)
+        marks = ", ".join("?" * len(names))
+        into = f"{session.quoted(table)} ({session.listed(names)})"
+        self.statement = f"INSERT INTO {into} VALUES ({marks})"
         self.held: list[list[list[Any]]] = []
-        self.rows = 0
+        self.rows = self.stored = 0
         self.locked = False
+        self.before: int | None = None
 
     def put(self, parsed: Parsed, start: int, stop: int) -> None:
         """See Writer."""
-        self.held.append(_python_columns(parsed.table.slice(start, stop - start)))
+        rows = parsed.table.slice(start, stop - start)
+        self.held.append(_python_columns(rows.select(self.names)))
         self.rows += stop - start
         if self.rows >= HOLD_ROWS:
             self._insert()
 
-    def close(self) -> None:
+    def close(self) -> Marks | None:
         """See Writer."""
         self._insert()
+        return self.session.marks_since(self.table, self.before, self.stored)
 
     def _insert(self) -> None:
+        if not self.locked:
+            # Waits for its turn; a deferred transaction would fail instead.
+            self.session.lock(self.table)
+            self.locked = True
+            self.before = self.session.last_row(self.table)
         with self.session.failing("Writing to", self.table):
-            if not self.locked:
-                self._lock()
             cursor: sqlite3.Cursor = self.session.driver_connection.cursor()
             for columns in self.held:
                 cursor.executemany(self.statement, zip(*columns, strict=True))
             cursor.close()
+        self.stored += self.rows
         self.held, self.rows = [], 0
-
-    def _lock(self) -> None:
-        # BEGIN IMMEDIATE waits for its turn; a deferred transaction would fail instead.
-        connection = self.session.connection
-        if connection.in_transaction():
-            connection.rollback()
-        connection.begin()
-        driver = self.session.driver_connection
-        driver.execute("COMMIT")
-        driver.execute("BEGIN IMMEDIATE")
-        self.locked = True
 
 
 def _whole(value: str, field: Field) -> str:

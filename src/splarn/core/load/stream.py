@@ -10,9 +10,11 @@ from pathlib import Path
 from splarn.core.ahead import ahead
 from splarn.core.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.engine import OpenEngine, PartNote, Session, Writer
-from splarn.core.errors import RefusedError, ShortfallError
+from splarn.core.errors import RefusedError
 from splarn.core.faults import ENGINE, Fault, read_rejects, write_rejects
 from splarn.core.layout import Layout
+from splarn.core.load.limit import BadRows, too_many_bad
+from splarn.core.marks import joined
 from splarn.core.places import Place
 from splarn.core.pool import report
 from splarn.core.reading import read_parsed
@@ -27,18 +29,21 @@ HELD_BYTES = 512 << 20
 class LoadTask:
     """One part and where it goes; picklable. `batch_rows` 0 means one commit a part.
 
-    `bad_limit` is how many rows may be set aside in this part; None means any number.
+    `names` are the fields stored, `bad_rows` how many rows may be set aside in this part; with
+    `relaxed` commits need not be safe from a power cut.
     """
 
     open_engine: OpenEngine
     table: str
     layout: Layout
+    names: tuple[str, ...]
     path: Place
     codec: str
     note: PartNote
     batch_rows: int
-    bad_limit: int | None
+    bad_rows: BadRows
     rejects: Path | None
+    relaxed: bool = False
 
 
 @dataclass
@@ -63,6 +68,8 @@ def run_load_task(task: LoadTask) -> PartResult:
     begun = time.perf_counter()
     session = task.open_engine().connect()
     try:
+        if task.relaxed:
+            session.relax()
         stream = _Stream(task, session)
         with ahead(read_parsed(task.path, task.codec, task.layout)) as chunks:
             for parsed in chunks:
@@ -120,6 +127,7 @@ class _Stream:
         self.faults: list[Fault] = []
         self.raw_bytes = 0
         self.commits = 0
+        self._fields = [field for field in task.layout.fields if field.name in task.names]
         self._writer: Writer | None = None
         self._batch: list[_Piece] = []
         self._in_batch = self._held = 0
@@ -184,7 +192,7 @@ class _Stream:
 
     def _write(self, piece: _Piece) -> None:
         if self._writer is None:
-            self._writer = self.session.writer(self.task.table, self.task.layout)
+            self._writer = self.session.writer(self.task.table, self.task.layout, self.task.names)
         self._writer.put(piece.parsed, piece.first, piece.last)
         self._rows += piece.last - piece.first
         self._reached = piece.reached
@@ -246,11 +254,9 @@ class _Stream:
     def _set_aside(self, faults: list[Fault]) -> None:
         self._waiting += faults
         self.faults += faults[: KEPT_FAULTS - len(self.faults)]
-        limit = self.task.bad_limit
-        if limit is None or not faults:
-            return
-        if self.note.refused + len(self._waiting) > limit:
-            raise too_many_bad(faults[0], limit)
+        limit = self.task.bad_rows
+        if faults and not limit.allows(self.note.refused + len(self._waiting), self._read):
+            raise too_many_bad(limit, faults[0])
 
     def _commit(self, state: str) -> None:
         try:
@@ -266,8 +272,9 @@ class _Stream:
         if passed is not None:
             self._reached = passed.reached
             self._position = passed.parsed.end_offset(passed.last)
+        marks = self.note.marks
         if self._writer is not None:
-            self._writer.close()
+            marks = joined((marks, self._writer.close()))
             self._writer = None
         now = replace(
             self.note,
@@ -275,6 +282,7 @@ class _Stream:
             position=self._position,
             rows=self._rows,
             refused=self._reached - self._rows,
+            marks=marks,
         )
         # Rejects go to disk before the commit: on resuming, those past the note are dropped.
         self._waiting.sort(key=lambda fault: fault.row)
@@ -297,7 +305,7 @@ class _Stream:
 
     def _count(self, piece: _Piece) -> None:
         rows = piece.parsed.table.slice(piece.first, piece.last - piece.first)
-        self.digests = add_digests(self.digests, digest_table(rows, self.task.layout.fields))
+        self.digests = add_digests(self.digests, digest_table(rows, self._fields))
 
 
 def _drop_uncommitted(path: Path, note: PartNote) -> None:
@@ -312,20 +320,3 @@ def _refused_before(task: LoadTask) -> frozenset[int]:
     if task.rejects is None or not task.note.refused or not task.rejects.exists():
         return frozenset()
     return frozenset(fault.row for fault in read_rejects(task.rejects) if fault.kind == ENGINE)
-
-
-def too_many_bad(fault: Fault, limit: int) -> ShortfallError:
-    """The error for a bad row over the limit, naming that row."""
-    where = f"{fault.path}, line {fault.line}"
-    what = f"field {fault.field}: {fault.value!r} is {fault.message}"
-    if fault.field is None or fault.value is None:
-        what = f"field {fault.field}: {fault.message}" if fault.field else fault.message
-    if limit == 0:
-        return ShortfallError(
-            f"The load stopped at a bad row ({where}: {what}); mend it, or give --bad-rows "
-            "set-aside, and run the same command again to go on."
-        )
-    return ShortfallError(
-        f"The load stopped because more than {limit:,} rows are bad, the last one at {where} "
-        f"({what}); raise --bad-row-limit or mend the files, then run the same command to go on."
-    )

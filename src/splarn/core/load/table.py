@@ -1,61 +1,99 @@
-"""The table before the load: made, fitted or emptied, and every difference named."""
+"""The table before the load: what is there, whether the layout fits it, every difference named."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
-from splarn.core.engine import Session
+from splarn.core.engine import Session, TableColumn
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
+
+
+@dataclass(frozen=True)
+class Fit:
+    """How the source's fields go into the table.
+
+    `rows` are in it, None where there is no table. `names` are the fields stored, in layout order;
+    `identity` is a column that the engine numbers and that is stored all the same. `differences`
+    tell why the table cannot take the rows; `notes` what a person should know.
+    """
+
+    rows: int | None
+    names: tuple[str, ...]
+    identity: str | None = None
+    differences: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
 
 
 def fit_table(
     session: Session,
     table: str,
     layout: Layout,
-    mode: str,
-    confirm: Callable[[int], bool] | None,
-) -> None:
-    """Makes the table ready in the open transaction.
+    chosen: Sequence[str] | None = None,
+    identity: str | None = None,
+) -> Fit:
+    """Holds the table against the layout, or against its `chosen` fields.
 
-    `create` wants no table or an empty one, `append` and `empty` make a missing one. `confirm` is
-    asked with the rows that `empty` would remove; None agrees.
-    Raises RequestError when the table is there but should not be, or has other columns.
+    `identity` keep stores values for a column that the engine numbers, fill leaves them to it; None
+    keeps them and says so.
+    Raises RequestError when a chosen field is not in the layout, or the identity choice is none.
     """
+    names = _chosen(layout, chosen)
     columns = session.columns(table)
     if columns is None:
-        session.create(table, layout)
-        return
-    if mode == "create" and session.count(table):
-        raise RequestError(
-            f"The table {table} is already there with {session.count(table):,} rows: give "
-            "--table-mode append to add to it or --table-mode empty to empty it first."
+        return Fit(None, names)
+    numbered = next((c.name for c in columns if c.identity and c.name in names), None)
+    notes: tuple[str, ...] = ()
+    if numbered is not None and identity == "fill":
+        names = tuple(name for name in names if name != numbered)
+        numbered = None
+    elif numbered is not None and identity is None:
+        notes = (
+            f"{numbered} is numbered by {table} itself and is also in the files: their values are "
+            "stored, and the table's own numbers go on behind them (--identity keep); --identity "
+            "fill would leave them out and let the table number the rows.",
         )
-    present = {column.name: column.type for column in columns}
-    missing = [name for name in layout.names if name not in present]
+    return Fit(
+        session.count(table), names, numbered, tuple(_differences(columns, layout, names)), notes
+    )
+
+
+def stored(layout: Layout, names: Sequence[str]) -> Layout:
+    """The layout with only the fields that are stored."""
+    return replace(layout, fields=tuple(field for field in layout.fields if field.name in names))
+
+
+def _chosen(layout: Layout, chosen: Sequence[str] | None) -> tuple[str, ...]:
+    if chosen is None:
+        return layout.names
+    unknown = [name for name in chosen if name not in layout.names]
+    if unknown:
+        raise RequestError(
+            f"The layout {layout.name!r} has no field {', '.join(unknown)}: it has "
+            f"{', '.join(layout.names)}."
+        )
+    return tuple(name for name in layout.names if name in chosen)
+
+
+def _differences(columns: list[TableColumn], layout: Layout, names: Sequence[str]) -> list[str]:
+    present = {column.name: column for column in columns}
+    found = [f"it lacks {name}" for name in names if name not in present]
     # Rows are stored by name: a column that may stay empty is no difference.
-    extra = [c.name for c in columns if c.name not in layout.names and not c.optional]
-    other = [
-        f"{field.name} is {present[field.name]} there and {field.type} in the layout"
-        for field in layout.fields
-        if field.name in present and not _can_hold(present[field.name], field.type)
+    found += [
+        f"it adds {column.name}, which wants a value"
+        for column in columns
+        if column.name not in names and not column.optional and not column.computed
     ]
-    differences = [f"it lacks {name}" for name in missing]
-    differences += [f"it adds {name}, which wants a value" for name in extra]
-    differences += other
-    if differences:
-        raise RequestError(
-            f"The table {table} has other columns than the layout {layout.name!r}: "
-            f"{'; '.join(differences)}; change the layout or load into another table."
-        )
-    if mode == "empty":
-        rows = session.count(table)
-        if rows and confirm is not None and not confirm(rows):
-            raise RequestError(
-                f"The table {table} holds {rows:,} rows that --table-mode empty would remove: give "
-                "--yes to agree."
-            )
-        session.empty(table)
+    for field in layout.fields:
+        column = present.get(field.name)
+        if column is None or field.name not in names:
+            continue
+        if column.computed:
+            found.append(f"{field.name} is computed there and cannot be stored")
+        elif not _can_hold(column.type, "string" if field.is_text else field.type):
+            found.append(f"{field.name} is {column.type} there and {field.type} in the layout")
+    return found
 
 
 def _can_hold(there: str, wanted: str) -> bool:

@@ -41,6 +41,7 @@ class Measured:
     batch_rows: tuple[int, int]
     codecs: tuple[str, ...]
     tiers: tuple[str, ...]
+    ways: tuple[str, ...]
     bytes: float
 
 
@@ -66,15 +67,17 @@ def fit_model(trials: Sequence[Trial]) -> Model:
             "run `splarn sweep` first."
         )
     codecs = tuple(sorted({str(trial.configuration.packing) for trial in used}))
+    ways = tuple(sorted({str(trial.configuration.load_levers) for trial in used}))
     levers = levers_of(
         [trial.configuration for trial in used],
         [Volume(trial.bytes, trial.rows) for trial in used],
         codecs,
+        ways,
         [trial.parts for trial in used],
     )
     phases = tuple(
         _fit_phase(law, levers, [trial.phases[law.phase] for trial in used], len(codecs))
-        for law in laws_for(codecs)
+        for law in laws_for(codecs, ways)
     )
     return Model(phases, codecs, _measured(used), len(used))
 
@@ -130,5 +133,6 @@ def _measured(trials: Sequence[Trial]) -> Measured:
         span("batch_rows"),
         tuple(sorted({str(trial.configuration.packing) for trial in trials})),
         tuple(sorted({trial.configuration.tier for trial in trials})),
+        tuple(sorted({str(trial.configuration.load_levers) for trial in trials})),
         max(trial.bytes for trial in trials),
     )

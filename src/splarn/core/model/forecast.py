@@ -84,7 +84,9 @@ def forecast(
     if not configurations:
         return []
     random = np.random.default_rng(SEED)
-    levers = levers_of(configurations, [volume] * len(configurations), model.codecs)
+    levers = levers_of(
+        configurations, [volume] * len(configurations), model.codecs, model.measured.ways
+    )
     ratio = max(volume.bytes, 1) / max(model.measured.bytes, 1)
     noise = _noise(model, ratio, random)
     by_phase = {
@@ -161,4 +163,6 @@ def outside_measured(configuration: Configuration, measured: Measured) -> tuple[
         found.append(LEVERS["packing"])
     if configuration.tier not in measured.tiers:
         found.append(LEVERS["tier"])
+    if str(configuration.load_levers) not in measured.ways:
+        found.append("way of writing")
     return tuple(found)

@@ -41,6 +41,7 @@ class Levers:
     streams: Any
     batch_rows: Any
     codec: Any  # Index into the model's codecs; -1 for one it does not know.
+    way: Any  # The same of its ways of writing.
     total_mb: Any
     total_rows: Any
 
@@ -49,10 +50,14 @@ def levers_of(
     configurations: Sequence[Configuration],
     volumes: Sequence[Volume],
     codecs: Sequence[str],
+    ways: Sequence[str],
     parts: Sequence[int] | None = None,
 ) -> Levers:
     """Columns for the laws. `parts` gives known part counts; else size over part size."""
-    index = {codec: position for position, codec in enumerate(codecs)}
+
+    def positions(values: Sequence[str], known: Sequence[str]) -> Any:
+        index = {name: position for position, name in enumerate(known)}
+        return np.array([index.get(value, -1) for value in values], dtype=int)
 
     def column(values: Any) -> Any:
         return np.array(list(values), dtype=float)[:, None]
@@ -77,7 +82,8 @@ def levers_of(
         column(c.workers for c in configurations),
         column(c.load_streams for c in configurations),
         column(c.batch_rows for c in configurations),
-        np.array([index.get(str(c.packing), -1) for c in configurations], dtype=int),
+        positions([str(c.packing) for c in configurations], codecs),
+        positions([str(c.load_levers) for c in configurations], ways),
         size / MB,
         rows,
     )
@@ -88,14 +94,20 @@ def slowdown(n: Any, contention: Any, coherency: Any) -> Any:
     return 1 + contention * (n - 1) + coherency * n * (n - 1)
 
 
-def _by_codec(theta: Any, first: int, count: int, codec: Any) -> Any:
-    """exp of each row's codec parameter; a codec never tried takes their mean."""
+def _of_each(theta: Any, first: int, count: int, position: Any) -> Any:
+    """exp of each row's parameter among `count` of a kind; one never tried takes their mean."""
     block = theta[:, first : first + count]
-    chosen = np.where(codec >= 0, codec, 0)
+    chosen = np.where(position >= 0, position, 0)
     values = block[:, chosen].T
-    if (codec < 0).any():
-        values = np.where((codec < 0)[:, None], block.mean(axis=1)[None, :], values)
+    if (position < 0).any():
+        values = np.where((position < 0)[:, None], block.mean(axis=1)[None, :], values)
     return np.exp(values)
+
+
+def _way(levers: Levers, theta: Any, first: int) -> Any:
+    """How many times as long writing a row takes in each row's way; 1 where only one was tried."""
+    count = theta.shape[1] - first
+    return _of_each(theta, first, count, levers.way) if count else 1.0
 
 
 @dataclass(frozen=True)
@@ -114,7 +126,7 @@ class Law:
 
 def _shape_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
     start, overhead, contention, coherency = np.exp(theta[:, :4].T)[:, None, :]
-    work = _by_codec(theta, 4, codecs, levers.codec)
+    work = _of_each(theta, 4, codecs, levers.codec)
     busy = np.minimum(levers.workers, levers.parts)
     slow = slowdown(busy, contention, coherency)
     full = overhead + levers.full_mb * work * slow
@@ -124,14 +136,15 @@ def _shape_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
 
 def _load_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
     overhead, per_row, commit, contention, coherency = np.exp(theta[:, :5].T)[:, None, :]
-    unpack = _by_codec(theta, 5, codecs, levers.codec)
+    unpack = _of_each(theta, 5, codecs, levers.codec)
+    way = _way(levers, theta, 5 + codecs)
     busy = np.minimum(levers.streams, levers.parts)
     slow = slowdown(busy, contention, coherency)
 
     def part(rows: Any, mb: Any) -> Any:
         batch = np.where(levers.batch_rows > 0, levers.batch_rows, np.inf)
         commits = np.maximum(np.ceil(rows / batch), 1)
-        return overhead + (rows * per_row + mb * unpack + commits * commit) * slow
+        return overhead + (rows * per_row * way + mb * unpack + commits * commit) * slow
 
     full = part(levers.full_rows, levers.full_mb)
     last = part(levers.last_rows, levers.last_mb)
@@ -144,8 +157,8 @@ def _queue_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
 
 
 def _finish_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
-    start, per_row = np.exp(theta.T)[:, None, :]
-    return start + levers.total_rows * per_row
+    start, per_row = np.exp(theta[:, :2].T)[:, None, :]
+    return start + levers.total_rows * per_row * _way(levers, theta, 2)
 
 
 _FORMULAS = {
@@ -156,8 +169,10 @@ _FORMULAS = {
 }
 
 
-def laws_for(codecs: Sequence[str]) -> tuple[Law, ...]:
+def laws_for(codecs: Sequence[str], ways: Sequence[str]) -> tuple[Law, ...]:
     """The laws with their weak log-normal priors.
+
+    `ways` are the load levers' values taken together; several have a factor each.
 
     Centres are what a small machine does; the spreads of 1.5 and more say that a factor of ten
     either way would be no surprise.
@@ -167,6 +182,7 @@ def laws_for(codecs: Sequence[str]) -> tuple[Law, ...]:
         names, centres, spreads = zip(*parameters, strict=True)
         return Law(phase, names, tuple(float(np.log(c)) for c in centres), spreads)
 
+    factors = [(f"factor, {way}", 1.0, 0.7) for way in ways] if len(ways) > 1 else []
     return (
         law(
             "shape",
@@ -185,6 +201,7 @@ def laws_for(codecs: Sequence[str]) -> tuple[Law, ...]:
             ("contention", 0.3, 1.5),
             ("coherency", 0.003, 1.5),
             *((f"unpacking s a MB, {codec}", 0.002, 1.5) for codec in codecs),
+            *factors,
         ),
-        law("finish", ("start s", 0.02, 1.5), ("s a row", 1e-6, 2.0)),
+        law("finish", ("start s", 0.02, 1.5), ("s a row", 1e-6, 2.0), *factors),
     )

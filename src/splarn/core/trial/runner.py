@@ -11,7 +11,7 @@ from pathlib import Path
 
 from splarn.core.engine import OpenEngine
 from splarn.core.errors import OutsideError
-from splarn.core.load import LoadRequest, inputs_from_manifest, load
+from splarn.core.load import BadRows, LoadRequest, inputs_from_manifest, load
 from splarn.core.pool import Pools
 from splarn.core.progress import Progress, Silent
 from splarn.core.shape.output import Output
@@ -25,11 +25,15 @@ TRIAL_TABLE = "splarn_trial"
 
 @dataclass(frozen=True)
 class TrialPlace:
-    """Where trials happen. `folder` holds each trial's parts while it runs."""
+    """Where trials happen. `folder` holds each trial's parts while it runs.
+
+    Where there is a table `like`, the trials' own is made with its rules and indexes.
+    """
 
     open_engine: OpenEngine
     table: str
     folder: Path
+    like: str | None = None
 
 
 def run_trials(
@@ -73,7 +77,7 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
     streams = pools.streams(configuration.load_streams, place.open_engine().in_process)
     parts = place.folder / "parts"
     shutil.rmtree(parts, ignore_errors=True)
-    _drop_table(place)
+    _make_table(place)
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
     try:
         begun = time.perf_counter()
@@ -91,7 +95,8 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
             shaped.manifest.layout,
             inputs_from_manifest(shaped.manifest),
             batch_rows=configuration.batch_rows,
-            bad_limit=None,
+            bad_rows=BadRows(),
+            levers=configuration.load_levers,
         )
         record = load(request, streams)
         ended = time.perf_counter()
@@ -117,10 +122,25 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
     )
 
 
+def _make_table(place: TrialPlace) -> None:
+    _drop_table(place)
+    session = place.open_engine().connect()
+    try:
+        if place.like is not None and session.columns(place.like) is not None:
+            session.clone(place.like, place.table, indexes=True)
+            session.commit()
+    finally:
+        session.close()
+
+
 def _drop_table(place: TrialPlace) -> None:
     session = place.open_engine().connect()
     try:
+        for note in session.loads(place.table):
+            if note.details.aside:
+                session.drop(note.details.aside)
         session.drop(place.table)
+        session.forget(place.table)
         session.commit()
     finally:
         session.close()

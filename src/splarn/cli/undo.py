@@ -1,0 +1,53 @@
+"""`splarn undo`: a load taken back."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from splarn.cli.options import AsJson, JobFile, TargetUrl, Yes
+
+
+def undo(
+    load_id: Annotated[
+        str, typer.Argument(metavar="LOAD", help="The load's id, as load and ledger show it.")
+    ],
+    to: TargetUrl = None,
+    yes: Yes = False,
+    job: JobFile = None,
+    as_json: AsJson = False,
+) -> None:
+    """Take a load back, whole or unfinished: its rows out, what they displaced in again.
+
+    Example: [bold]splarn undo 20261125-0930 --to sqlite:///larkmere.db[/bold]
+
+    Only rows that the load brought in are removed, proven by count and column digests; where that
+    cannot be exact, nothing is changed and the reason is said.
+    """
+    from splarn.cli.context import Context
+    from splarn.cli.load import agreed
+    from splarn.core.load import undo as take_back
+    from splarn.core.units import plural
+    from splarn.engines import opener
+
+    context = Context(job, as_json)
+    out = context.out
+    done = take_back(
+        opener(context.target(to)),
+        load_id,
+        confirm=lambda what: agreed(f"{what}. Go on?", yes, as_json),
+    )
+    document = {
+        "load_id": done.load_id,
+        "table": done.table,
+        "target": done.place,
+        "rows_removed": done.rows_removed,
+        "rows_restored": done.rows_restored,
+        "how": done.how,
+    }
+    with context.ledger() as ledger:
+        summary = f"{done.table}: {plural(done.rows_removed, 'row')} taken back"
+        ledger.put("undo", f"undo-{done.load_id}", summary, document, parent=done.load_id)
+    out.good(f"Took back the load {done.load_id}, which {done.how}.")
+    out.document(document)

@@ -1,0 +1,187 @@
+"""The end of a load: what came in held against what was read, moved or swapped in, and noted."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from splarn.core.digest import ColumnDigest, add_digests
+from splarn.core.engine import LoadNote, Session, TableIndex
+from splarn.core.errors import RefusedError
+from splarn.core.layout import Field
+from splarn.core.load.opening import clear, end_earlier
+from splarn.core.load.request import LoadRequest
+from splarn.core.load.stream import PartResult
+from splarn.core.load.table import fit_table, stored
+from splarn.core.load.verify import compare_digests
+from splarn.core.marks import Marks, joined
+
+
+@dataclass(frozen=True)
+class Finished:
+    """`verified` is None where the rows could not be held against what was read."""
+
+    verified: bool | None
+    differences: tuple[str, ...]
+    digests: tuple[ColumnDigest, ...]
+    notes: tuple[str, ...] = ()
+
+
+def finish(
+    session: Session, request: LoadRequest, note: LoadNote, results: Sequence[PartResult]
+) -> Finished:
+    """Verifies what lies in the table or beside it, moves it in where it belongs, notes the end.
+
+    What differs beside the table is not moved in, and the load stays unfinished.
+    """
+    details = note.details
+    layout = stored(request.layout, details.names)
+    read: list[ColumnDigest] | None = None
+    for result in results:
+        read = add_digests(read, result.digests) if result.digests else read
+    read = read or [ColumnDigest(field.name) for field in layout.fields]
+    rows = sum(result.note.rows for result in results)
+    marks = _marks(session, note, results)
+    swapped = details.stage == "swap" and session.columns(details.aside) is None
+    verified: bool | None = None
+    differences: list[str] = []
+    notes: list[str] = []
+    if request.verify and not swapped:
+        found = _table_digests(session, note, layout.fields, marks)
+        if found is None:
+            notes.append(
+                f"Other rows came into {note.table} meanwhile and nothing tells them from these, "
+                "so they could not be held against what was read."
+            )
+        else:
+            table, before = found
+            differences = compare_digests(read, before, table)
+            verified = not differences
+    if differences and details.aside:
+        return Finished(False, tuple(differences), tuple(read))
+    session.lock(request.table)
+    if details.aside and details.swaps:
+        note = _swap_in(session, note, swapped)
+    elif details.aside:
+        marks = _move_over(session, note, rows)
+    for name, statement in details.indexes:
+        session.restore_index(note.table, TableIndex(name, statement, False))
+    identity = fit_table(session, note.table, layout).identity
+    if identity:
+        session.follow_identity(note.table, identity)
+    ended = details.with_(
+        stage="",
+        digests=tuple(read),
+        digests_before=None,
+        marks=marks,
+    )
+    done = replace(note, state="done", details=ended)
+    session.note_load(done)
+    session.commit()
+    _clean_up(session, done, request.keep_before)
+    session.release(request.table)
+    return Finished(verified, tuple(differences), tuple(read), tuple(notes))
+
+
+def _marks(session: Session, note: LoadNote, results: Sequence[PartResult]) -> Marks | None:
+    """What tells the load's rows in the table from others."""
+    if note.details.aside:
+        return None
+    if note.details.last_row is not None:
+        return None if _busy(session, note) else rows_since(session, note)
+    return joined(result.note.marks for result in results)
+
+
+def rows_since(session: Session, note: LoadNote) -> Marks | None:
+    """Marks of all rows after the last one from before, where rows are numbered as they come."""
+    first, last = note.details.last_row, session.last_mark(note.table)
+    if first is None or last is None:
+        return None
+    return ((first + 1, last),) if last > first else ()
+
+
+def _table_digests(
+    session: Session, note: LoadNote, fields: Sequence[Field], marks: Marks | None
+) -> tuple[list[ColumnDigest], list[ColumnDigest]] | None:
+    """Digests of the load's rows, or of all rows and those from before; None if neither will do."""
+    details = note.details
+    if details.aside:
+        return session.digest(details.aside, fields), []
+    others = [
+        one
+        for one in session.loads(note.table)
+        if one.load_id != note.load_id and one.state in ("open", "done")
+    ]
+    kept = note.mode == "append" and details.rows_before
+    if not kept and not others:
+        return session.digest(note.table, fields), []
+    if marks is not None:
+        return session.digest(note.table, fields, marks), []
+    if details.digests_before is None or _busy(session, note):
+        return None
+    return session.digest(note.table, fields), list(details.digests_before)
+
+
+def _busy(session: Session, note: LoadNote) -> bool:
+    """Whether another load has brought rows since this one began, or may have."""
+    return any(
+        other.state == "open" or (other.state == "done" and other.started > note.started)
+        for other in session.loads(note.table)
+        if other.load_id != note.load_id
+    )
+
+
+def _swap_in(session: Session, note: LoadNote, swapped: bool) -> LoadNote:
+    details = note.details
+    note = replace(note, details=details.with_(stage="swap"))
+    session.note_load(note)
+    session.checkpoint()
+    if not swapped:
+        session.swap(note.table, details.aside, details.before)
+    end_earlier(session, note)
+    return note
+
+
+def _move_over(session: Session, note: LoadNote, rows: int) -> Marks | None:
+    """Moves a landing table's rows into the table in one set."""
+    details = note.details
+    if note.mode == "empty":
+        clear(session, note)
+    since = session.last_mark(note.table)
+    try:
+        moved, marks = session.pour(details.aside, note.table, details.names)
+    except RefusedError as refusal:
+        session.rollback()
+        raise RefusedError(
+            f"The rows of {details.aside} cannot be moved into {note.table}: {refusal.reason}; "
+            "nothing was moved. Rows that clash with others are told apart by a load with --route "
+            f"direct: take this one back with `splarn undo {note.load_id}` first.",
+            refusal.reason,
+        ) from None
+    assert moved == rows, f"{moved} rows moved, {rows} read"
+    if since is not None:
+        return rows_since(session, replace(note, details=details.with_(last_row=since)))
+    return marks
+
+
+def _clean_up(session: Session, note: LoadNote, keep_before: bool) -> None:
+    """Removes the tables that nothing needs any more, of this load and of those it ended."""
+    kept = note.details.with_(aside="", indexes=())
+    if note.details.aside:
+        session.drop(note.details.aside)
+    if kept.before and not keep_before:
+        session.drop(kept.before)
+        kept = kept.with_(before="")
+    session.note_load(replace(note, details=kept))
+    gone = dict(note.details.ended)
+    for earlier in session.loads(note.table):
+        if earlier.load_id not in gone:
+            continue
+        for table in (earlier.details.aside, earlier.details.before):
+            if table:
+                session.drop(table)
+        for name, statement in earlier.details.indexes:
+            session.restore_index(note.table, TableIndex(name, statement, False))
+        bare = earlier.details.with_(aside="", before="", indexes=())
+        session.note_load(replace(earlier, details=bare))
+    session.commit()

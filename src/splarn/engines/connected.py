@@ -1,0 +1,122 @@
+"""One connection to an SQL target and its transaction; the engine's errors as sentences."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+import sqlalchemy as sa
+from sqlalchemy.engine import Connection
+from sqlalchemy.exc import SQLAlchemyError
+
+from splarn.core.errors import OutsideError, RefusedError
+
+if TYPE_CHECKING:
+    from splarn.engines.base import SqlEngine
+
+
+class Connected:
+    """One connection and its transaction."""
+
+    def __init__(self, engine: SqlEngine, connection: Connection) -> None:
+        self.engine = engine
+        self.connection = connection
+
+    @property
+    def driver_connection(self) -> Any:
+        """The driver's own connection, for the bulk path in the same transaction."""
+        return self.connection.connection.driver_connection
+
+    def run(self, statement: str, **values: Any) -> Any:
+        """Runs a statement of text in the open transaction; `:name` stands for a value."""
+        if values:
+            return self.connection.execute(sa.text(statement).bindparams(**values))
+        # Names may hold colons and percent signs.
+        return self.connection.exec_driver_sql(statement, execution_options={"no_parameters": True})
+
+    def commit(self) -> None:
+        """See Session."""
+        with self.failing("Committing to", self.engine.place):
+            self.connection.commit()
+
+    def rollback(self) -> None:
+        """See Session. A connection that is gone has rolled back already."""
+        try:
+            self.connection.rollback()
+        except Exception:
+            self.connection.invalidate()
+
+    def close(self) -> None:
+        """See Session."""
+        try:
+            self.connection.close()
+        except SQLAlchemyError:
+            self.connection.invalidate()
+
+    def quoted(self, name: str, dotted: bool = True) -> str:
+        """An identifier as the engine writes it; a table may have its schema before a dot."""
+        quote = self.connection.dialect.identifier_preparer.quote_identifier
+        return ".".join(quote(piece) for piece in (name.split(".") if dotted else [name]))
+
+    def listed(self, names: Any) -> str:
+        """Column names as a statement lists them."""
+        return ", ".join(self.quoted(name, dotted=False) for name in names)
+
+    @contextmanager
+    def failing(self, doing: str, what: str) -> Iterator[None]:
+        """Turns the engine's errors into one sentence. Raises OutsideError."""
+        try:
+            yield
+        except SQLAlchemyError as error:
+            self.rollback()
+            raise refused(doing, what, self.engine.place, error) from None
+        except Exception as error:
+            if not _from_driver(error):
+                raise
+            self.rollback()
+            raise refused(doing, what, self.engine.place, error) from None
+
+
+def refused(doing: str, what: str, place: str, error: Exception) -> OutsideError:
+    """The error for an engine's refusal."""
+    why = reason(error)
+    sentence = f"{doing} {what} failed in {place}: {why}; nothing of the open batch was kept."
+    if _is_refusal(getattr(error, "orig", None) or error):
+        return RefusedError(sentence, why)
+    return OutsideError(sentence)
+
+
+def reason(error: BaseException) -> str:
+    """The first line of what a driver says, without SQL, addresses of manuals or secrets."""
+    cause = getattr(error, "orig", None) or error
+    if len(cause.args) == 2 and isinstance(cause.args[0], int):
+        # MariaDB's drivers give a number and a sentence.
+        cause = Exception(cause.args[1])
+    lines = [line.strip() for line in str(cause).splitlines() if line.strip()]
+    text = lines[0] if lines else type(cause).__name__
+    return text.removeprefix("(").rstrip(".")
+
+
+# What drivers call it when rows are to blame rather than the server or the statement.
+_REFUSALS = {
+    "IntegrityError",
+    "DataError",
+    "ConstraintException",
+    "ConversionException",
+    "OutOfRangeException",
+}
+
+
+def _is_refusal(error: BaseException) -> bool:
+    return any(kind.__name__ in _REFUSALS for kind in type(error).__mro__)
+
+
+def _from_driver(error: Exception) -> bool:
+    return type(error).__module__.split(".")[0] in (
+        "sqlite3",
+        "psycopg",
+        "pymysql",
+        "duckdb",
+        "_duckdb",
+    )
