@@ -6,11 +6,12 @@ import os
 import shlex
 import sys
 from collections.abc import Callable
-from functools import partial
 from pathlib import Path
 
 from benchmarks.data import ROW_BYTES, apart, cleaned, one_file
 from benchmarks.measure import Row, Timed, compare, have, missing, run, splarn
+from splarn.core.shape import read_manifest
+from splarn.engines import open_engine
 
 POSTGRESQL = os.environ.get(
     "SPLARN_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432/postgres"
@@ -34,9 +35,30 @@ def _parts(folder: Path, scale: float) -> tuple[Path, Path, int]:
 
 
 def _ours(folder: Path, parts: Path, target: str, streams: int) -> Callable[[], Timed]:
+    """Loads into a table that is not there yet; what earlier loads left is removed untimed."""
+
     def load() -> Timed:
+        session = open_engine(target).connect()
+        session.drop(TABLE)
+        session.forget(TABLE)
+        session.commit()
+        session.close()
         words = ("--to", target, "--table", TABLE, "--streams", streams, "--batch-rows", 200_000)
-        return run(splarn("load", parts, *words, "--table-mode", "empty", "--yes"), folder)
+        return run(splarn("load", parts, *words), folder)
+
+    return load
+
+
+def _theirs(folder: Path, parts: Path, target: str, command: str) -> Callable[[], Timed]:
+    """A command that fills the table, which is made anew untimed."""
+
+    def load() -> Timed:
+        session = open_engine(target).connect()
+        session.drop(TABLE)
+        session.create(TABLE, read_manifest(parts).layout)
+        session.commit()
+        session.close()
+        return run(command, folder)
 
     return load
 
@@ -64,19 +86,17 @@ def postgresql(folder: Path, repeats: int, scale: float) -> list[Row]:
     for streams in (1, 2, 4):
         copy = f"\\copy {TABLE} from '{{}}' csv"
         command = _in_turn(parts, streams, f'psql -q {POSTGRESQL} -c "{copy}"')
-        command = f"psql -q {POSTGRESQL} -c 'DELETE FROM {TABLE}' && {command}"
         rows.append(
             compare(
                 f"load {size / ROW_BYTES / 1e6:.1f} M rows into PostgreSQL, streams: {streams}",
-                f"psql \\copy, {streams} at once, after the same DELETE",
+                f"psql \\copy, {streams} at once",
                 _ours(folder, parts, POSTGRESQL, streams),
-                partial(run, command, folder),
+                _theirs(folder, parts, POSTGRESQL, command),
                 repeats,
                 1.0,
                 size,
             )
         )
-    run(f"psql -q {POSTGRESQL} -c 'DROP TABLE {TABLE}'", folder)
     return rows
 
 
@@ -98,27 +118,22 @@ def mariadb(folder: Path, repeats: int, scale: float) -> list[Row]:
     rows = []
     for streams in (1, 2, 4):
         command = _in_turn(parts, streams, f'{client} -e "{statement}"')
-        command = f"{client} -e 'DELETE FROM {TABLE}' && {command}"
         rows.append(
             compare(
                 f"load {size / ROW_BYTES / 1e6:.1f} M rows into MariaDB, streams: {streams}",
-                f"LOAD DATA LOCAL, {streams} at once, after the same DELETE",
+                f"LOAD DATA LOCAL, {streams} at once",
                 _ours(folder, parts, MARIADB, streams),
-                partial(run, command, folder),
+                _theirs(folder, parts, MARIADB, command),
                 repeats,
                 1.0,
                 size,
             )
         )
-    run(f"{client} -e 'DROP TABLE {TABLE}'", folder)
     return rows
 
 
 def _ddl(folder: Path, parts: Path, engine: str) -> Path:
     """A file with the statement that makes the table `t` of the parts' layout."""
-    from splarn.core.shape import read_manifest
-    from splarn.engines import open_engine
-
     path = folder / f"{engine}.sql"
     path.write_text(open_engine(f"{engine}://").ddl("t", read_manifest(parts).layout))
     return path

@@ -7,13 +7,16 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.pool import Inline, Pool, Pools, report
+from splarn.core.lanes import report
+from splarn.core.pool import Inline, Pool, Pools
+from splarn.core.progress import Lane
 
 
 class Counting:
@@ -21,6 +24,10 @@ class Counting:
 
     def __init__(self) -> None:
         self.amount = 0.0
+        self.told: list[list[Lane]] = []
+
+    def lanes(self, lanes: Sequence[Lane]) -> None:
+        self.told.append(list(lanes))
 
     def start(self, label: str, total: float | None, unit: str) -> None:
         self.amount = 0.0
@@ -55,6 +62,35 @@ def test_results_come_in_order_and_reports_arrive(pool: Pool) -> None:
     assert watch.amount == sum(range(10))
     assert sorted(pool.as_done(square, range(10), watch)) == [(n, n * n) for n in range(10)]
     assert watch.amount == 2 * sum(range(10))
+
+
+@dataclass(frozen=True)
+class Part:
+    """A task with a label."""
+
+    label: str
+
+
+def read_part(part: Part) -> str:
+    for _ in range(5):
+        report(100, 7)
+        time.sleep(0.1)
+    return part.label
+
+
+def test_watchers_are_told_what_each_is_at(pool: Pool) -> None:
+    parts = [Part(f"part-{number}") for number in range(4)]
+    for _ in range(2):
+        watch = Counting()
+        done = dict(pool.as_done(read_part, parts, watch))
+        assert done == {part: part.label for part in parts}
+        assert watch.amount == 2000
+        assert all(len(lanes) <= pool.workers for lanes in watch.told)
+        labels = {lane.label for lanes in watch.told for lane in lanes}
+        assert labels - {""} == {part.label for part in parts}
+        most = watch.told[-1]
+        assert 1500 <= sum(lane.amount for lane in most) <= 2000
+        assert all(lane.rows == lane.amount * 7 / 100 for lane in most)
 
 
 def test_an_error_comes_through_and_the_pool_lives_on(pool: Pool) -> None:

@@ -92,55 +92,12 @@ class Output:
             print(json.dumps(document, ensure_ascii=False, default=str))
 
     def progress(self) -> Progress:
-        """A live bar where someone is looking, otherwise silence."""
+        """A live view where someone is looking, otherwise silence."""
         if self.as_json or not self.err.is_terminal:
             return Silent()
-        return _Bar(self.err)
+        from splarn.cli.live import LiveView
 
-
-class _Bar:
-    """One line on the terminal while a stage lasts."""
-
-    def __init__(self, console: Console) -> None:
-        self.console = console
-        self.bar: Any = None
-        self.task: Any = None
-
-    def start(self, label: str, total: float | None, unit: str) -> None:
-        from rich.progress import (
-            BarColumn,
-            DownloadColumn,
-            MofNCompleteColumn,
-            ProgressColumn,
-            TextColumn,
-            TimeElapsedColumn,
-            TimeRemainingColumn,
-        )
-        from rich.progress import Progress as Bar
-
-        self.finish()
-        amount: ProgressColumn
-        amount = DownloadColumn(binary_units=True) if unit == "bytes" else MofNCompleteColumn()
-        self.bar = Bar(
-            TextColumn("{task.description}"),
-            BarColumn(bar_width=32),
-            amount,
-            TimeElapsedColumn(),
-            TimeRemainingColumn(),
-            console=self.console,
-            transient=True,
-        )
-        self.bar.start()
-        self.task = self.bar.add_task(label, total=total)
-
-    def advance(self, amount: float) -> None:
-        if self.bar is not None:
-            self.bar.advance(self.task, amount)
-
-    def finish(self) -> None:
-        if self.bar is not None:
-            self.bar.stop()
-            self.bar = None
+        return LiveView(self.err)
 
 
 def _plain(text: str) -> str:

@@ -14,9 +14,10 @@ from splarn.core.codecs import codec_of
 from splarn.core.errors import RequestError
 from splarn.core.faults import Fault
 from splarn.core.files import ASIDE, outside
+from splarn.core.lanes import report
 from splarn.core.layout import Layout
 from splarn.core.places import Place
-from splarn.core.pool import Pool, report
+from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
 from splarn.core.ranges import Range
 from splarn.core.reading import cut_file, read_parsed

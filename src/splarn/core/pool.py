@@ -23,11 +23,13 @@ from concurrent.futures import (
 )
 from concurrent.futures.process import BrokenProcessPool
 from multiprocessing import forkserver
+from threading import get_ident
 from types import TracebackType
 from typing import Any, Protocol, TypeVar
 
 from splarn.core.errors import OutsideError
-from splarn.core.progress import Progress
+from splarn.core.lanes import ThreadLane, enter_worker, label_of, run_in, run_labelled
+from splarn.core.progress import Lane, Progress
 
 Task = TypeVar("Task")
 Result = TypeVar("Result")
@@ -83,13 +85,9 @@ class Inline:
         watch: Progress | None = None,
     ) -> Iterator[tuple[Task, Result]]:
         """See Pool."""
+        lane = ThreadLane(watch)
         for task in tasks:
-            before, _local.watch = getattr(_local, "watch", None), watch
-            try:
-                result = run(task)
-            finally:
-                _local.watch = before
-            yield task, result
+            yield task, run_in(lane, run, task)
 
     def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
         """See Pool."""
@@ -174,6 +172,8 @@ class Threads(_Futures):
 
     def __init__(self, workers: int) -> None:
         super().__init__(workers, ThreadPoolExecutor(workers))
+        # Of each watcher, the lane of each thread.
+        self._lanes: dict[int, list[ThreadLane]] = {}
 
     def close(self) -> None:
         """Waits for the tasks at work and drops the others."""
@@ -182,9 +182,14 @@ class Threads(_Futures):
     def _submit(
         self, run: Callable[[Task], Result], task: Task, watch: Progress | None
     ) -> Future[Result]:
+        lanes = self._lanes.setdefault(id(watch), [])
+
         def watched() -> Result:
-            _local.watch = watch
-            return run(task)
+            mine = next((one for one in lanes if one.thread == get_ident()), None)
+            if mine is None:
+                mine = ThreadLane(watch, lanes)
+                lanes.append(mine)
+            return run_in(mine, run, task)
 
         return self._executor.submit(watched)
 
@@ -192,6 +197,7 @@ class Threads(_Futures):
         # What is still at work would write into what the caller is about to clean up.
         super()._stop(futures)
         wait([future for future in futures if not future.cancelled()])
+        self._lanes.clear()
 
 
 class Processes(_Futures):
@@ -201,8 +207,15 @@ class Processes(_Futures):
         context = multiprocessing.get_context("forkserver")
         context.set_forkserver_preload(_PRELOAD)
         self._counter = context.Value("d", 0.0)
+        self._next = context.Value("i", 0)
+        # Of each worker: amount, rows, and the number of the task it is at, counted from 1.
+        self._lanes = context.Array("d", 3 * workers, lock=False)
+        self._labels: list[str] = []
         self._processes = ProcessPoolExecutor(
-            workers, mp_context=context, initializer=_begin_worker, initargs=(self._counter,)
+            workers,
+            mp_context=context,
+            initializer=_begin_worker,
+            initargs=(self._counter, self._next, self._lanes),
         )
         super().__init__(workers, self._processes)
 
@@ -219,11 +232,36 @@ class Processes(_Futures):
         for process in processes:
             process.join(5)
 
+    def _submit(
+        self, run: Callable[[Task], Result], task: Task, watch: Progress | None
+    ) -> Future[Result]:
+        if watch is None or not label_of(task):
+            return self._executor.submit(run, task)
+        self._labels.append(label_of(task))
+        return self._executor.submit(run_labelled, run, task, len(self._labels))
+
+    def _stop(self, futures: Sequence[Future[Any]]) -> None:
+        super()._stop(futures)
+        self._labels = []
+        for index in range(len(self._lanes)):
+            self._lanes[index] = 0.0
+
     def _observe(self, watch: Progress | None) -> None:
         with self._counter.get_lock():
             amount, self._counter.value = self._counter.value, 0.0
-        if watch is not None and amount:
+        if watch is None:
+            return
+        if amount:
             watch.advance(amount)
+        if self._labels:
+            found = list(self._lanes)
+            labels = ["", *self._labels]
+            watch.lanes(
+                [
+                    Lane(labels[int(at)] if int(at) < len(labels) else "", done, int(rows))
+                    for done, rows, at in zip(found[::3], found[1::3], found[2::3], strict=True)
+                ]
+            )
 
 
 class Pools:
@@ -309,25 +347,8 @@ def _linger() -> None:
     time.sleep(0.02)
 
 
-def report(amount: float) -> None:
-    """What a running task calls to say that so much more of it is done."""
-    if _worker_counter is not None:
-        with _worker_counter.get_lock():
-            _worker_counter.value += amount
-        return
-    watch: Progress | None = getattr(_local, "watch", None)
-    if watch is not None:
-        watch.advance(amount)
-
-
-_worker_counter: Any = None
-# The watcher of the task that this thread runs.
-_local = threading.local()
-
-
-def _begin_worker(counter: Any) -> None:
-    global _worker_counter
-    _worker_counter = counter
+def _begin_worker(counter: Any, following: Any, lanes: Any) -> None:
+    enter_worker(counter, following, lanes)
     # The main process decides what an interrupt means.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)

@@ -2,7 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Protocol
+
+
+@dataclass(frozen=True)
+class Lane:
+    """One of several at work at once: what it is at, and what it has done in this stage so far.
+
+    `amount` is in the stage's unit. An empty label means that it has nothing to do.
+    """
+
+    label: str
+    amount: float
+    rows: int
 
 
 class Progress(Protocol):
@@ -13,6 +27,9 @@ class Progress(Protocol):
 
     def advance(self, amount: float) -> None:
         """So much more of the current stage is done."""
+
+    def lanes(self, lanes: Sequence[Lane]) -> None:
+        """What each of those at work has come to; told every now and then."""
 
     def finish(self) -> None:
         """The current stage is over."""
@@ -25,6 +42,9 @@ class Silent:
         return None
 
     def advance(self, amount: float) -> None:
+        return None
+
+    def lanes(self, lanes: Sequence[Lane]) -> None:
         return None
 
     def finish(self) -> None:

@@ -14,6 +14,7 @@ from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
 from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
+from splarn.engines.pg_binary import HEADER, TRAILER, can_encode, encode
 from splarn.engines.tabbed import tabbed
 from splarn.engines.tables import rest_of_index
 
@@ -46,9 +47,25 @@ class PostgresqlSession(SqlSession):
 
     keeping_identity = "OVERRIDING SYSTEM VALUE"
 
+    def __init__(self, engine: SqlEngine, connection: Connection) -> None:
+        super().__init__(engine, connection)
+        self._types: dict[str, dict[str, str]] = {}
+
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         """See Session."""
-        return CopyWriter(self, table, layout, names)
+        return CopyWriter(self, table, names)
+
+    def types(self, table: str) -> dict[str, str]:
+        """The server's names of the types of a table's columns."""
+        if table not in self._types:
+            with self.failing("Looking at the table", table):
+                found = self.run(
+                    "SELECT attname, format_type(atttypid, NULL) FROM pg_attribute "
+                    "WHERE attrelid = to_regclass(:name) AND attnum > 0 AND NOT attisdropped",
+                    name=self.quoted(table),
+                )
+                self._types[table] = dict(found.tuples().all())
+        return self._types[table]
 
     def relax(self) -> None:
         """See Session."""
@@ -192,85 +209,50 @@ class PostgresqlSession(SqlSession):
 
 
 class CopyWriter:
-    """One COPY. Bytes go as they came where the server reads them as Splarn does."""
+    """One COPY, in binary where Splarn knows the form of every column and else as text."""
 
-    def __init__(
-        self, session: PostgresqlSession, table: str, layout: Layout, names: Sequence[str]
-    ) -> None:
+    def __init__(self, session: PostgresqlSession, table: str, names: Sequence[str]) -> None:
         self.session = session
         self.table = table
         self.names = list(names)
-        dialect = layout.dialect
-        self.raw_is_safe = (
-            dialect.is_utf8
-            and dialect.quote is not None
-            and dialect.null_markers == ("",)
-            and not any(field.has_pattern or field.true_values for field in layout.fields)
-            and dialect.escape is None
-            and not dialect.trim
-            and len(dialect.delimiter_bytes) == 1
-            and layout.format == "csv"
-            and self.names == list(layout.names)
-        )
-        typed = [
-            session.quoted(field.name, dotted=False)
-            for field in layout.fields
-            if not field.is_free_text
-        ]
-        # A quoted empty value is a null for every type that has no empty value.
-        force = f", FORCE_NULL ({', '.join(typed)})" if typed else ""
-        quote = (dialect.quote or '"').replace("'", "''")
-        self.raw_options = (
-            f"FORMAT csv, DELIMITER '{dialect.delimiter.replace(chr(39), chr(39) * 2)}', "
-            f"QUOTE '{quote}', ENCODING 'UTF8'{force}"
-        )
-        self.text_options = "FORMAT text, ENCODING 'UTF8'"
+        self.types = [session.types(table).get(name, "") for name in names]
         self.into = f"COPY {session.quoted(table)} ({session.listed(names)}) FROM STDIN"
         self.copy: Any = None
-        self.raw = False
+        self.binary = False
         self._stack = ExitStack()
 
     def put(self, parsed: Parsed, start: int, stop: int) -> None:
         """See Writer."""
-        raw = self.raw_is_safe and _reads_alike(parsed)
+        rows = parsed.table.slice(start, stop - start).select(self.names)
+        data = encode(rows, self.types) if can_encode(rows.schema, self.types) else None
+        binary = data is not None
         with self.session.failing("Writing to", self.table):
-            if self.copy is None or raw != self.raw:
-                self._reopen(raw)
-            if raw:
-                for piece in parsed.raw(start, stop):
-                    self.copy.write(piece)
-            else:
-                rows = parsed.table.slice(start, stop - start)
-                self.copy.write(tabbed(rows.select(self.names)))
+            if self.copy is None or binary != self.binary:
+                self._reopen(binary)
+            self.copy.write(tabbed(rows) if data is None else data)
 
     def close(self) -> Marks | None:
         """See Writer."""
         if self.copy is None:
             return ()
         with self.session.failing("Writing to", self.table):
-            self._stack.close()
-            self.copy = None
+            self._end()
             return self.session.transaction()
 
-    def _reopen(self, raw: bool) -> None:
+    def _end(self) -> None:
+        if self.copy is not None and self.binary:
+            self.copy.write(TRAILER)
+        self.copy = None
         self._stack.close()
+
+    def _reopen(self, binary: bool) -> None:
+        self._end()
         connection = self.session.connection
         if not connection.in_transaction():
             connection.begin()
         cursor = self._stack.enter_context(self.session.driver_connection.cursor())
-        options = self.raw_options if raw else self.text_options
-        self.copy = self._stack.enter_context(cursor.copy(f"{self.into} ({options})"))
-        self.raw = raw
-
-
-def _reads_alike(parsed: Parsed) -> bool:
-    """Whether the server reads the chunk's bytes as Arrow did.
-
-    A stray quote, a carriage return and a backslash at a line's start mean something else to COPY.
-    """
-    if parsed.chunk is None:
-        return False
-    data = parsed.chunk.data
-    if parsed.chunk.stray or b"\r" in data:
-        return False
-    return not (b"\n\\." in data or data.startswith(b"\\."))
+        how = "FORMAT binary" if binary else "FORMAT text, ENCODING 'UTF8'"
+        self.copy = self._stack.enter_context(cursor.copy(f"{self.into} ({how})"))
+        if binary:
+            self.copy.write(HEADER)
+        self.binary = binary

@@ -12,11 +12,11 @@ from splarn.core.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.engine import OpenEngine, PartNote, Session, Writer
 from splarn.core.errors import RefusedError
 from splarn.core.faults import ENGINE, Fault, read_rejects, write_rejects
+from splarn.core.lanes import report
 from splarn.core.layout import Layout
 from splarn.core.load.limit import BadRows, too_many_bad
 from splarn.core.marks import joined
 from splarn.core.places import Place
-from splarn.core.pool import report
 from splarn.core.reading import read_parsed
 from splarn.core.reading.parsed import Parsed, without_rows
 
@@ -44,6 +44,11 @@ class LoadTask:
     bad_rows: BadRows
     rejects: Path | None
     relaxed: bool = False
+
+    @property
+    def label(self) -> str:
+        """What a watcher is told."""
+        return self.path.name
 
 
 @dataclass
@@ -166,7 +171,7 @@ class _Stream:
             self._reached = parsed.row + parsed.rows
             self._position = parsed.end
         self._end = parsed.end
-        report(parsed.size)
+        report(parsed.size, parsed.rows)
 
     def finish(self) -> None:
         """Commits the last batch and notes the part as done."""

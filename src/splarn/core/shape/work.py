@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING, Any
 from splarn.core.codecs import CODECS, Packing, read_blocks
 from splarn.core.errors import ShortfallError
 from splarn.core.faults import Fault
+from splarn.core.lanes import report
 from splarn.core.layout import Layout
 from splarn.core.places import place
-from splarn.core.pool import Inline, Pool, report
+from splarn.core.pool import Inline, Pool
 from splarn.core.ranges import Counted
 from splarn.core.reading import text_parser
 from splarn.core.records import Chunk, record_chunks
