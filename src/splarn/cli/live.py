@@ -43,16 +43,18 @@ class LiveView:
 
         self.finish()
         self.unit, self.streams, self.seen = unit, [], []
-        amount: ProgressColumn
-        amount = DownloadColumn(binary_units=True) if unit == "bytes" else MofNCompleteColumn()
+        amounts: list[ProgressColumn] = []
+        if unit == "bytes":
+            amounts = [DownloadColumn(binary_units=True), TextColumn("{task.fields[rows]}")]
+        elif unit:
+            amounts = [MofNCompleteColumn()]
+        left = [TimeRemainingColumn(), TextColumn("left")] if total else []
         self.bar = Progress(
             TextColumn("{task.description}"),
-            BarColumn(bar_width=32),
-            amount,
-            TextColumn("{task.fields[rows]}"),
+            BarColumn(32, style="dim", complete_style="cyan", finished_style="green"),
+            *amounts,
             TimeElapsedColumn(),
-            TimeRemainingColumn(),
-            TextColumn("left"),
+            *left,
             console=self.console,
         )
         self.task = self.bar.add_task(label, total=total, rows="")
@@ -78,7 +80,8 @@ class LiveView:
                 seen.popleft()
         if self.bar is not None:
             rows = sum(lane.rows for lane in lanes)
-            self.bar.update(self.task, rows=f"{show_count(rows)} rows")
+            speed = sum(_speed(seen) for seen in self.seen) / 1e6
+            self.bar.update(self.task, rows=f"{show_count(rows)} rows, {speed:,.1f} MB/s")
 
     def finish(self) -> None:
         if self.live is not None:

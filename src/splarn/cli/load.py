@@ -242,7 +242,7 @@ def show_load(out: Output, record: LoadRecord) -> None:
 
     speed = record.rows_loaded / max(record.phases["load"], 1e-9)
     out.say(
-        f"{show_count(record.rows_loaded)} rows loaded into {record.table} of {record.place}, "
+        f"Load {record.load_id}: {show_count(record.rows_loaded)} rows into {record.table} of {record.place}, "
         f"{show_count(record.rows_rejected)} rejected, in {show_duration(record.seconds)} "
         f"(loading {show_duration(record.phases['load'])} at {show_count(speed)} rows/s, "
         f"verifying {show_duration(record.phases['finish'])})."

@@ -20,7 +20,7 @@ class Lane:
 
 
 class Progress(Protocol):
-    """A watcher of long work. Amounts are in the unit that `start` names."""
+    """A watcher of long work. Amounts are in the unit that `start` names, if it names one."""
 
     def start(self, label: str, total: float | None, unit: str) -> None:
         """A stage begins; `total` is None where the end is not known."""

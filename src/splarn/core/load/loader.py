@@ -48,6 +48,7 @@ def load(
         queued = time.perf_counter()
         results = _run(request, opened, pool, watch)
         loaded = time.perf_counter()
+        watch.start("verify" if request.verify else "finish", None, "")
         session = engine.connect()
         try:
             end = finish(session, request, opened.note, results)
@@ -55,6 +56,7 @@ def load(
             session.rollback()
             session.close()
     finally:
+        watch.finish()
         keeper.close()
     ended = time.perf_counter()
     note = opened.note

@@ -1,4 +1,4 @@
-"""Commands that are killed again and again end all the same, in exactly the rows there are."""
+"""Shapes that are killed again and again end all the same, in exactly the rows there are."""
 
 from __future__ import annotations
 
@@ -13,10 +13,9 @@ from pathlib import Path
 
 import pytest
 
-from splarn.core.faults import read_rejects
 from splarn.core.shape.manifest import UNFINISHED
 from splarn.demo.scenario import Delivery, make_passages
-from tests.conftest import Splarn, ask
+from tests.conftest import Splarn
 
 KILLS = 6
 
@@ -50,29 +49,6 @@ def harass(home: Path, words: list[str], seed: int) -> tuple[int, int]:
         [sys.executable, "-m", "splarn", *words], cwd=home, capture_output=True, check=False
     )
     return killed, done.returncode
-
-
-def test_a_load_killed_again_and_again_ends_in_the_exact_rows(
-    splarn: Splarn, tmp_path: Path, many: Delivery, target: str, table: str
-) -> None:
-    splarn("layout", *many.paths, "--out", "layout.json")
-    words = [
-        "load", *map(str, many.paths), "--layout", "layout.json", "--to", target, "--table", table,
-        "--streams", "2", "--batch-rows", "700", "--bad-rows", "set-aside", "--no-verify",
-    ]  # fmt: skip
-    _, code = harass(tmp_path, words, seed=len(target))
-    assert code == 0
-    counted = ask(target, f"SELECT count(*), count(DISTINCT passage_no) FROM {table}")
-    assert counted == [(many.good, many.good)]
-    refused = [
-        (Path(fault.path).name, fault.row)
-        for path in (tmp_path / "rejects").rglob("*.jsonl")
-        for fault in read_rejects(path)
-    ]
-    assert sorted(refused) == sorted((one.file, one.row) for one in many.spoiled)
-    # The same content is known to be in, however often its load was broken off.
-    again = splarn(*words, "--json")
-    assert (again.code, "already" in again.json["error"]) == (2, True)
 
 
 @pytest.mark.parametrize(
