@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -184,19 +185,28 @@ def test_content_that_is_in_is_refused_until_asked_for_again(
         run(table_mode="append")
 
 
-def test_emptying_asks_first(target: str, table: str, delivery: Delivery, layout: Layout) -> None:
+def test_emptying_for_fewer_rows_asks_first(
+    target: str, table: str, delivery: Delivery, layout: Layout
+) -> None:
     load(request(target, table, delivery, layout), Inline())
-    asked: list[tuple[int, int | None]] = []
+    asked: list[tuple[int, int]] = []
 
-    def refuse(rows: int, coming: int | None) -> bool:
+    def refuse(rows: int, coming: int) -> bool:
         asked.append((rows, coming))
         return False
 
-    wanted = request(target, table, delivery, layout, table_mode="empty")
-    with pytest.raises(RequestError, match="--yes"):
-        load(wanted, Inline(), confirm=refuse)
-    assert asked == [(delivery.good, None)]
-    assert in_table(target, table) == delivery.good
+    few = inputs_from_files(delivery.paths[:1], layout)
+    with delivery.paths[0].open(newline="") as file:
+        coming = sum(1 for _ in csv.reader(file)) - 1
+    for mode in ("empty", "replace"):
+        wanted = request(target, table, delivery, layout, table_mode=mode)
+        with pytest.raises(RequestError, match=f"brings only {coming:,}: give --yes"):
+            load(replace(wanted, inputs=few), Inline(), confirm=refuse)
+        assert asked.pop() == (delivery.good, coming)
+        assert in_table(target, table) == delivery.good
+        # As many or more come: nobody needs to be asked.
+        assert load(wanted, Inline(), confirm=refuse).rows_loaded == delivery.good
+    assert asked == []
 
 
 def test_a_bad_row_halts_and_the_same_load_goes_on_when_allowed(

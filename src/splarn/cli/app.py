@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import inspect
+from collections.abc import Callable
 from typing import Annotated
 
 import typer
@@ -52,6 +54,12 @@ def splarn(
     """
 
 
+def _unwrapped(command: Callable[..., object]) -> str:
+    """A docstring whose paragraphs are broken only where the terminal is narrow."""
+    text = inspect.getdoc(command) or ""
+    return "\n\n".join(" ".join(paragraph.split()) for paragraph in text.split("\n\n"))
+
+
 for panel, commands in (
     ("Begin", (demo,)),
     ("Know the data", (survey, layout, check)),
@@ -61,4 +69,4 @@ for panel, commands in (
     ("Decide", (forecast, plan, run)),
 ):
     for command in commands:
-        app.command(rich_help_panel=panel)(command)
+        app.command(rich_help_panel=panel, help=_unwrapped(command))(command)

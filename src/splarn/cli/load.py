@@ -185,14 +185,14 @@ def _mended(
     return inputs_from_files([path], how), how
 
 
-def agree(yes: bool, as_json: bool) -> Callable[[int, int | None], bool]:
-    """Asks before more rows are removed than come, where someone can answer."""
+def agree(yes: bool, as_json: bool) -> Callable[[int, int], bool] | None:
+    """Asks before more rows are removed than come, where someone can answer; None agrees."""
 
-    def ask(rows: int, coming: int | None) -> bool:
-        brings = "" if coming is None else f" for the {coming:,} that come"
-        return agreed(f"Remove the {rows:,} rows that are in the table{brings}?", yes, as_json)
+    def ask(rows: int, coming: int) -> bool:
+        question = f"Remove the {rows:,} rows that are in the table for the {coming:,} that come?"
+        return agreed(question, yes, as_json)
 
-    return ask
+    return None if yes else ask
 
 
 def agreed(question: str, yes: bool, as_json: bool) -> bool:
@@ -241,11 +241,12 @@ def show_load(out: Output, record: LoadRecord) -> None:
     from splarn.core.units import show_count, show_duration
 
     speed = record.rows_loaded / max(record.phases["load"], 1e-9)
+    phases = record.phases
     out.say(
-        f"Load {record.load_id}: {show_count(record.rows_loaded)} rows into {record.table} of {record.place}, "
-        f"{show_count(record.rows_rejected)} rejected, in {show_duration(record.seconds)} "
-        f"(loading {show_duration(record.phases['load'])} at {show_count(speed)} rows/s, "
-        f"verifying {show_duration(record.phases['finish'])})."
+        f"Load {record.load_id}: {show_count(record.rows_loaded)} rows into {record.table} of "
+        f"{record.place}, {show_count(record.rows_rejected)} rejected, in "
+        f"{show_duration(record.seconds)} (loading {show_duration(phases['load'])} at "
+        f"{show_count(speed)} rows/s, verifying {show_duration(phases['finish'])})."
     )
     for note in record.notes:
         out.note(note)

@@ -44,10 +44,10 @@ def undo(
         "target": done.place,
         "rows_removed": done.rows_removed,
         "rows_restored": done.rows_restored,
-        "how": done.how,
+        "what": done.what,
     }
     with context.ledger() as ledger:
         summary = f"{done.table}: {plural(done.rows_removed, 'row')} taken back"
         ledger.put("undo", f"undo-{done.load_id}", summary, document, parent=done.load_id)
-    out.good(f"Took back the load {done.load_id}, which {done.how}.")
+    out.good(f"Took back the load {done.load_id}: {done.what}.")
     out.document(document)

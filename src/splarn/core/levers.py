@@ -47,7 +47,9 @@ def check_levers(levers: LoadLevers, engine: Engine) -> None:
     for lever, known in LOAD_LEVERS.items():
         value = getattr(levers, lever)
         if value not in known:
-            raise RequestError(f"{lever} {value!r} is not known: use {', '.join(known)}.")
+            raise RequestError(
+                f"The value {value!r} of {lever} is not known: use {', '.join(known)}."
+            )
         has = engine.levers[lever]
         if value not in has:
             raise RequestError(f"{engine.title} lacks {lever} {value}: it has {' and '.join(has)}.")

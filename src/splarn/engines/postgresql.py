@@ -64,7 +64,7 @@ class PostgresqlSession(SqlSession):
                     "WHERE attrelid = to_regclass(:name) AND attnum > 0 AND NOT attisdropped",
                     name=self.quoted(table),
                 )
-                self._types[table] = dict(found.tuples().all())
+                self._types[table] = {row[0]: row[1] for row in found}
         return self._types[table]
 
     def relax(self) -> None:

@@ -34,7 +34,8 @@ def mended_source(rejects: Path, layout: Layout, folder: Path) -> tuple[Path, La
         raise RequestError(f"{rejects} holds no rejects: there is nothing to load.")
     mark = xxhash.xxh3_64_hexdigest(data)[:8]
     stem = rejects.name.partition(".")[0]
-    path = folder / f"{stem}-mended-{mark}.{plain.format}"
+    stem = stem if "mended" in stem else f"{stem}-mended"
+    path = folder / f"{stem}-{mark}.{plain.format}"
     write_bytes(path, data)
     return path, plain
 

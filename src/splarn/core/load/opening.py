@@ -16,9 +16,10 @@ from splarn.core.engine import LoadNote, PartNote, Session, TableIndex
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load.request import Input, LoadRequest
 from splarn.core.load.table import Fit, fit_table, stored
+from splarn.core.survey.look import look_at
 
-# Asked with the rows in the table and those to be loaded, None where that is not known.
-Confirm = Callable[[int, int | None], bool]
+# Asked with the rows in the table and the fewer ones to be loaded.
+Confirm = Callable[[int, int], bool]
 # Longer table names would be too long for some engine with what is added to them.
 LONGEST_NAME = 44
 
@@ -229,16 +230,24 @@ def _refuse_what_is_there(
             f"The table {table} cannot be replaced, since {'; '.join(ties)}: give --table-mode "
             "empty, which keeps the table and changes its rows."
         )
-    if mode in ("empty", "replace") and confirm is not None:
-        known = [entry.rows for entry in request.inputs]
-        coming = None if None in known else sum(rows or 0 for rows in known)
-        more = fit.rows > (coming or 0)
-        if more and not confirm(fit.rows, coming):
-            brings = "an unknown number" if coming is None else f"only {coming:,}"
+    if mode in ("empty", "replace") and fit.rows and confirm is not None:
+        coming = rows_coming(request)
+        if fit.rows > coming and not confirm(fit.rows, coming):
             raise RequestError(
                 f"The table {table} holds {fit.rows:,} rows that --table-mode {mode} would remove, "
-                f"and the load brings {brings}: give --yes to agree."
+                f"and the load brings only {coming:,}: give --yes to agree."
             )
+
+
+def rows_coming(request: LoadRequest) -> int:
+    """Rows in the sources, counted where nothing tells them; those of a damaged one are none."""
+    total = 0
+    for entry in request.inputs:
+        if entry.rows is not None:
+            total += entry.rows
+        else:
+            total += look_at(entry.path, request.layout.dialect, True).rows or 0
+    return total
 
 
 def _refuse_differences(fit: Fit, request: LoadRequest, table: str) -> None:

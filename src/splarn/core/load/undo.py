@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
@@ -15,24 +16,34 @@ from splarn.core.marks import Marks, joined
 
 @dataclass(frozen=True)
 class Undone:
-    """What taking a load back did: rows removed and brought back, and how, in words."""
+    """What taking a load back did: rows removed and brought back, and what was done, in words."""
 
     load_id: str
     table: str
     place: str
     rows_removed: int
     rows_restored: int
-    how: str
+    what: str
 
 
 @dataclass(frozen=True)
 class _Way:
-    """How a load can be taken back: the act, what it is in words, and the rows it concerns."""
+    """How a load can be taken back: the act, what it is in words, and the rows it concerns.
+
+    A verb in the words is written once for before and once for after: `[removes|removed]`.
+    """
 
     act: Callable[[], None]
-    how: str
+    words: str
     removes: int
     restores: int = 0
+
+    def said(self, after: bool) -> str:
+        """The words, before or after the act."""
+        return _VERB.sub(lambda found: found[2 if after else 1], self.words)
+
+
+_VERB = re.compile(r"\[(\w+)\|(\w+)\]")
 
 
 def undo(
@@ -62,7 +73,7 @@ def undo(
             raise RequestError(f"The load {note.load_id} has been taken back already.")
         parts = session.parts([note.load_id])
         way = _way(session, note, parts)
-        sentence = f"Taking back the load {note.load_id} {way.how}"
+        sentence = f"Taking back the load {note.load_id} {way.said(False)}"
         if confirm is not None and not confirm(sentence):
             raise RequestError(f"{sentence}: give --yes to agree.")
         way.act()
@@ -70,7 +81,8 @@ def undo(
         session.commit()
         _clean_up(session, note)
         session.release(note.table)
-        return Undone(note.load_id, note.table, engine.place, way.removes, way.restores, way.how)
+        what = way.said(True)
+        return Undone(note.load_id, note.table, engine.place, way.removes, way.restores, what)
     finally:
         session.rollback()
         session.close()
@@ -101,7 +113,7 @@ def _way(session: Session, note: LoadNote, parts: Sequence[PartNote]) -> _Way:
         )
     swapped = details.stage == "swap" and session.columns(details.aside) is None
     if session.columns(table) is None:
-        return _Way(lambda: None, f"only ends its note, since {table} is gone", 0)
+        return _Way(lambda: None, f"only [ends|ended] its note, since {table} is gone", 0)
     if details.stage == "prepare" or (details.aside and note.state == "open" and not swapped):
         return _beside(session, note, rows)
     if note.mode == "replace" and (details.before or not details.made):
@@ -118,7 +130,7 @@ def _beside(session: Session, note: LoadNote, rows: int) -> _Way:
         if note.details.made and not session.count(note.table):
             session.drop(note.table)
 
-    return _Way(act, f"removes {rows:,} rows that lie beside {note.table}", 0)
+    return _Way(act, f"[removes|removed] {rows:,} rows that lie beside {note.table}", 0)
 
 
 def _swap_back(session: Session, note: LoadNote, rows: int) -> _Way:
@@ -127,7 +139,7 @@ def _swap_back(session: Session, note: LoadNote, rows: int) -> _Way:
         raise _no(note, "the table from before was not kept (--no-before)")
     if session.columns(before) is None:
         # An earlier try was broken off after its swap.
-        return _Way(lambda: None, f"brings back the table that {table} was before", 0)
+        return _Way(lambda: None, f"[brings|brought] back the table that {table} was before", 0)
     _only_its_rows(session, note, rows)
 
     def act() -> None:
@@ -135,7 +147,7 @@ def _swap_back(session: Session, note: LoadNote, rows: int) -> _Way:
         session.swap(table, before, _trash(note))
 
     restored = note.details.rows_before
-    how = f"puts the table with {restored:,} rows back in the place of {table} with {rows:,}"
+    how = f"[puts|put] the table with {restored:,} rows back in the place of {table} with {rows:,}"
     return _Way(act, how, rows, restored)
 
 
@@ -154,7 +166,10 @@ def _refill(session: Session, note: LoadNote, rows: int) -> _Way:
                 f"were in {table}: nothing was changed."
             )
 
-    how = f"removes its {rows:,} rows from {table} and brings back {details.rows_before:,}"
+    how = (
+        f"[removes|removed] its {rows:,} rows from {table} and [brings|brought] back "
+        f"{details.rows_before:,}"
+    )
     return _Way(act, how, rows, details.rows_before)
 
 
@@ -163,7 +178,7 @@ def _take_out(session: Session, note: LoadNote, parts: Sequence[PartNote], rows:
     alone = session.count(table) == rows
     if details.made and alone:
         _same(session, note, None)
-        how = f"removes the table {table} with its {rows:,} rows, which the load had made"
+        how = f"[removes|removed] the table {table} with its {rows:,} rows, which the load had made"
         return _Way(lambda: session.drop(table), how, rows)
     marks = details.marks
     if note.state == "open":
@@ -171,7 +186,9 @@ def _take_out(session: Session, note: LoadNote, parts: Sequence[PartNote], rows:
         marks = rows_since(session, note) if numbered else joined(part.marks for part in parts)
     if marks is None and alone:
         _same(session, note, None)
-        return _Way(lambda: session.empty(table), f"removes the {rows:,} rows of {table}", rows)
+        return _Way(
+            lambda: session.empty(table), f"[removes|removed] the {rows:,} rows of {table}", rows
+        )
     if marks is None:
         raise _no(note, "other rows are there too, and nothing tells them from its own")
     found = session.count(table, marks)
@@ -183,7 +200,7 @@ def _take_out(session: Session, note: LoadNote, parts: Sequence[PartNote], rows:
         removed = session.remove(table, marks)
         assert removed == rows, f"{removed} rows removed, {rows} were meant"
 
-    return _Way(act, f"removes its {rows:,} rows from {table} and no others", rows)
+    return _Way(act, f"[removes|removed] its {rows:,} rows from {table} and no others", rows)
 
 
 def _only_its_rows(session: Session, note: LoadNote, rows: int) -> None:
