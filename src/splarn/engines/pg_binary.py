@@ -15,6 +15,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from splarn.engines.row_bytes import RowBytes, binary_array, bytes_of, flat
+
 HEADER = b"PGCOPY\n\xff\r\n\x00" + bytes(8)
 TRAILER = b"\xff\xff"
 # Days and microseconds from 1970 to 2000, where the server's dates begin.
@@ -52,12 +54,12 @@ def _fits(arrow: Any, kind: str) -> bool:
 def encode(table: Any, types: Sequence[str]) -> bytes | None:
     """The rows of a typed pyarrow.Table; None when a number does not fit into its column."""
     rows = table.num_rows
-    pieces = _Pieces(rows)
+    if not rows:
+        return b""
+    pieces = RowBytes(rows)
     pieces.fixed(np.full(rows, table.num_columns, ">i2"))
     for column, kind in zip(table.columns, types, strict=True):
-        array = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
-        if isinstance(array, pa.ChunkedArray):
-            array = pa.concat_arrays(array.chunks) if array.num_chunks else array.cast(array.type)
+        array = flat(column)
         if kind in _WIDTHS and not _in_range(array, _WIDTHS[kind]):
             return None
         if kind in _TEXTS:
@@ -73,41 +75,8 @@ def encode(table: Any, types: Sequence[str]) -> bytes | None:
         else:
             valid = array.is_valid()
             pieces.fixed(np.where(np.asarray(valid), width, -1).astype(">i4"))
-            pieces.varying(pc.if_else(valid, _binary(values), None))
-    return _bytes_of(pieces.joined())
-
-
-class _Pieces:
-    """Columns of bytes that are joined row by row; neighbours of fixed width go as one."""
-
-    def __init__(self, rows: int) -> None:
-        self.rows = rows
-        self._run: list[Any] = []
-        self._done: list[Any] = []
-
-    def fixed(self, values: Any) -> None:
-        """Adds as many bytes to each row."""
-        self._run.append(np.ascontiguousarray(values).view(np.uint8).reshape(self.rows, -1))
-
-    def varying(self, values: Any) -> None:
-        """Adds a binary array's values, nothing for a null."""
-        self._end_run()
-        self._done.append(values)
-
-    def joined(self) -> Any:
-        """The rows as a binary array."""
-        self._end_run()
-        return pc.binary_join_element_wise(
-            *self._done,
-            pa.scalar(b"", pa.binary()),
-            null_handling="replace",
-            null_replacement=b"",
-        )
-
-    def _end_run(self) -> None:
-        if self._run:
-            self._done.append(_binary(np.concatenate(self._run, axis=1)))
-            self._run = []
+            pieces.varying(pc.if_else(valid, binary_array(values), None))
+    return bytes_of(pieces.joined())
 
 
 def _values(array: Any, kind: str) -> Any:
@@ -164,7 +133,7 @@ def _pad(scale: int) -> int:
 def _uuids(array: Any) -> Any:
     """UUIDs, written with or without hyphens, as 16 bytes."""
     text = pc.replace_substring(array.fill_null("0" * 32), "-", "")
-    digits = np.frombuffer(_bytes_of(text), dtype=np.uint8).reshape(len(array), 32)
+    digits = np.frombuffer(bytes_of(text), dtype=np.uint8).reshape(len(array), 32)
     # 0-9 and a-f or A-F, whose lower five bits are 1 to 6.
     nibbles = np.where(digits > 57, (digits & 31) + 9, digits & 15)
     joined = nibbles[:, ::2] << 4 | nibbles[:, 1::2]
@@ -177,22 +146,3 @@ def _in_range(array: Any, width: int) -> bool:
     ends = pc.min_max(array).as_py()
     most = 1 << (8 * width - 1)
     return bool(-most <= ends["min"] and ends["max"] < most)
-
-
-def _binary(values: Any) -> Any:
-    """A numpy array, one row of bytes or one item each, as a binary Arrow array without a copy."""
-    width = values.nbytes // max(len(values), 1)
-    offsets = np.arange(len(values) + 1, dtype=np.int32) * np.int32(width)
-    buffers = [None, pa.py_buffer(offsets), pa.py_buffer(np.ascontiguousarray(values))]
-    return pa.Array.from_buffers(pa.binary(), len(values), buffers)
-
-
-def _bytes_of(array: Any) -> bytes:
-    """The values of a text or binary array, one after the other."""
-    if isinstance(array, pa.ChunkedArray):
-        return b"".join(_bytes_of(chunk) for chunk in array.chunks)
-    if not len(array):
-        return b""
-    offsets = np.frombuffer(array.buffers()[1], dtype=np.int32)[array.offset :]
-    data: bytes = array.buffers()[2][int(offsets[0]) : int(offsets[len(array)])].to_pybytes()
-    return data

@@ -4,29 +4,32 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, ClassVar
 
 import pyarrow as pa
-import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
-from splarn.core.digest import ColumnDigest, scaled
+from splarn.core.digest import ColumnDigest, add_digests, scaled
 from splarn.core.engine import TableColumn, TableIndex, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
 from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
+from splarn.engines.sqlite_rows import FLOAT_DIGITS, StoredColumn, TableShape, stored_column
 from splarn.engines.tables import FileTables
 
 LOCK_WAIT = 120
-# Decimal digits that a double keeps whatever they are.
-FLOAT_DIGITS = 15
+# Rows from which on two connections read a table's digests in less time than one.
+WORTH_TWO = 200_000
 LONG_DECIMAL = "DECIMAL_TEXT"
+# Names of the databases in memory that one transaction can take rows from.
+IMAGES = tuple(f"splarn_{number}" for number in range(1, 9))
 # Rows held back before the write lock is taken, so that other streams can write meanwhile.
 HOLD_ROWS = 200_000
 
@@ -96,6 +99,7 @@ class SqliteSession(FileTables, SqlSession):
 
     _long_sums = False
     _long_made = False
+    _attached = False
 
     def columns(self, table: str) -> list[TableColumn] | None:
         """See Session."""
@@ -170,6 +174,22 @@ class SqliteSession(FileTables, SqlSession):
         """See TablesSession."""
         return "_rowid_"
 
+    def shape(self, table: str, names: Sequence[str]) -> TableShape:
+        """How rows with these columns are stored."""
+        declared = self.run(f"PRAGMA table_info({self.quoted(table)})").fetchall()
+        columns = [StoredColumn(row[1], row[2], bool(row[3])) for row in declared]
+        return TableShape(self.quoted(table), columns, names)
+
+    def open_image(self, name: str, made: bytes) -> None:
+        """Opens a database in memory beside the file."""
+        driver = self.driver_connection
+        if not self._attached:
+            self.rollback()
+            for free in IMAGES:
+                driver.execute(f"ATTACH ':memory:' AS {free}")
+            self._attached = True
+        driver.deserialize(made, name=name)
+
     def last_row(self, table: str) -> int | None:
         """The highest row number, 0 without rows; None for tables without row numbers."""
         try:
@@ -209,12 +229,32 @@ class SqliteSession(FileTables, SqlSession):
     ) -> list[ColumnDigest]:
         """See Session. Sums that SQLite's integers cannot hold are made with Python's."""
         try:
-            return super().digest(table, fields, marks)
+            return self._digest(table, fields, marks)
         except OutsideError as error:
             if self._long_sums or "integer overflow" not in str(error):
                 raise
         self._long_sums = True
         return super().digest(table, fields, marks)
+
+    def _digest(
+        self, table: str, fields: Sequence[Field], marks: Marks | None
+    ) -> list[ColumnDigest]:
+        """One half by another connection, where that sees the same rows."""
+        rows = self.last_row(table) or 0
+        alone = self.driver_connection.total_changes == 0
+        if marks is not None or rows < WORTH_TWO or not alone or self._long_sums:
+            return super().digest(table, fields, marks)
+        with ThreadPoolExecutor(1) as other:
+            lower = other.submit(self._half, table, fields, ((-(1 << 63), rows // 2),))
+            upper = super().digest(table, fields, ((rows // 2 + 1, (1 << 63) - 1),))
+            return add_digests(lower.result(), upper)
+
+    def _half(self, table: str, fields: Sequence[Field], marks: Marks) -> list[ColumnDigest]:
+        session = self.engine.connect()
+        try:
+            return SqlSession.digest(session, table, fields, marks)
+        finally:
+            session.close()
 
     def total(self, column: str, field: Field) -> str:
         """See SqlSession. Decimals are stored as floats; as whole numbers their sum is exact."""
@@ -225,7 +265,7 @@ class SqliteSession(FileTables, SqlSession):
         expressions = {
             "number": _whole(column, field) if field.is_decimal else column,
             "datetime": _seconds(column),
-            "date": f"{_seconds(column)} / 86400",
+            "date": f"({_seconds(column)}) / 86400",
             "time": _seconds(f"'1970-01-01 ' || {column}"),
         }
         return self._summed(expressions.get(field.type, column))
@@ -282,24 +322,20 @@ def is_long(field: Field) -> bool:
 
 
 class SqliteWriter:
-    """Holds rows back as columns of Python values, then inserts them under the write lock."""
+    """Holds a batch back, then stores it under the write lock, as images where that can be."""
 
     def __init__(self, session: SqliteSession, table: str, names: Sequence[str]) -> None:
         self.session = session
         self.table = table
-        self.names = list(names)
-        marks = ", ".join("?" * len(names))
-        into = f"{session.quoted(table)} ({session.listed(names)})"
-        self.statement = f"INSERT INTO {into} VALUES ({marks})"
-        self.held: list[list[list[Any]]] = []
-        self.rows = self.stored = 0
+        self.shape = session.shape(table, names)
+        self.held: list[Any] = []
+        self.rows = self.stored = self.images = 0
         self.locked = False
         self.before: int | None = None
 
     def put(self, parsed: Parsed, start: int, stop: int) -> None:
         """See Writer."""
-        rows = parsed.table.slice(start, stop - start)
-        self.held.append(_python_columns(rows.select(self.names)))
+        self.held.append(parsed.table.slice(start, stop - start).select(self.shape.names))
         self.rows += stop - start
         if self.rows >= HOLD_ROWS:
             self._insert()
@@ -310,15 +346,25 @@ class SqliteWriter:
         return self.session.marks_since(self.table, self.before, self.stored)
 
     def _insert(self) -> None:
-        if not self.locked:
-            # Waits for its turn; a deferred transaction would fail instead.
-            self.session.lock(self.table)
-            self.locked = True
-            self.before = self.session.last_row(self.table)
+        made = None
+        if self.rows and self.images < len(IMAGES):
+            made = self.shape.image(pa.concat_tables(self.held))
         with self.session.failing("Writing to", self.table):
+            if made is not None:
+                self.session.open_image(IMAGES[self.images], made)
+            if not self.locked:
+                # Waits for its turn; a deferred transaction would fail instead.
+                self.session.lock(self.table)
+                self.locked = True
+                self.before = self.session.last_row(self.table)
             cursor: sqlite3.Cursor = self.session.driver_connection.cursor()
-            for columns in self.held:
-                cursor.executemany(self.statement, zip(*columns, strict=True))
+            if made is not None:
+                cursor.execute(self.shape.move_from(IMAGES[self.images]))
+                self.images += 1
+            else:
+                for rows in self.held:
+                    columns = [stored_column(column).to_pylist() for column in rows.columns]
+                    cursor.executemany(self.shape.insert, zip(*columns, strict=True))
             cursor.close()
         self.stored += self.rows
         self.held, self.rows = [], 0
@@ -329,42 +375,9 @@ def _whole(value: str, field: Field) -> str:
 
 
 def _seconds(value: str) -> str:
-    # Without the fraction, which would be rounded.
-    value = f"substr({value}, 1, 19)"
-    if sqlite3.sqlite_version_info >= (3, 38):
-        return f"unixepoch({value})"
-    return f"CAST(strftime('%s', {value}) AS INTEGER)"
-
-
-def _python_columns(table: Any) -> list[list[Any]]:
-    return [_python_values(column) for column in table.columns]
-
-
-def _python_values(column: Any) -> list[Any]:
-    """Values as SQLite stores them: numbers, and dates and times as ISO 8601 text."""
-    kind = column.type
-    if pa.types.is_decimal(kind):
-        column = column.cast(pa.string() if kind.precision > FLOAT_DIGITS else pa.float64())
-    elif pa.types.is_timestamp(kind):
-        column = _stamp_text(column)
-    elif pa.types.is_date(kind) or pa.types.is_time(kind):
-        column = column.cast(pa.string())
-    elif pa.types.is_boolean(kind):
-        column = column.cast(pa.int8())
-    values: list[Any]
-    if column.null_count == 0 and not pa.types.is_string(column.type):
-        values = column.to_numpy().tolist()
-    else:
-        values = column.to_pylist()
-    return values
-
-
-def _stamp_text(column: Any) -> Any:
-    """Datetimes as text with no more digits after the second than they need."""
-    if not pc.any(pc.not_equal(pc.microsecond(column), 0)).as_py() and not _has_millis(column):
-        column = column.cast(pa.timestamp("s"))
-    return column.cast(pa.string())
-
-
-def _has_millis(column: Any) -> bool:
-    return bool(pc.any(pc.not_equal(pc.millisecond(column), 0)).as_py())
+    """Seconds since 1970 of ISO 8601 text, without a fraction, which would be rounded."""
+    convert = "unixepoch({})"
+    if sqlite3.sqlite_version_info < (3, 38):
+        convert = "CAST(strftime('%s', {}) AS INTEGER)"
+    short = convert.format(f"substr({value}, 1, 19)")
+    return f"CASE WHEN length({value}) > 19 THEN {short} ELSE {convert.format(value)} END"
