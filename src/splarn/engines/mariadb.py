@@ -239,8 +239,9 @@ class MariadbSession(SqlSession):
         if field.is_text:
             return f"sum(char_length({column}))"
         expressions = {
-            "date": f"datediff({column}, '1970-01-01')",
-            "datetime": f"floor(timestampdiff(microsecond, '1970-01-01', {column}) / 1000000)",
+            # Days and seconds since the year 0; those of 1970 are taken off.
+            "date": f"to_days({column}) - 719528",
+            "datetime": f"to_seconds({column}) - 62167219200",
             "time": f"floor(time_to_sec({column}))",
         }
         return f"sum({expressions.get(field.type, column)})"
