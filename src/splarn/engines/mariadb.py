@@ -1,15 +1,14 @@
-"""MariaDB and MySQL: LOAD DATA LOCAL from memory, one connection a stream."""
+"""MariaDB and MySQL: LOAD DATA LOCAL from a pipe, one connection a stream."""
 
 from __future__ import annotations
 
 import hashlib
 import os
 import re
-import tempfile
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
-from pathlib import Path
-from typing import IO, Any
+import threading
+from collections.abc import Sequence
+from contextlib import suppress
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
@@ -23,8 +22,8 @@ from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
 from splarn.engines.tabbed import tabbed
 
-# The server gives up on a client that sends nothing for a minute; larger sends are fewer.
-SEND = 16 << 20
+# Seconds for which the server bears with a client that sends nothing.
+PATIENCE = 3600
 
 
 class MariadbEngine(SqlEngine):
@@ -77,6 +76,7 @@ class MariadbEngine(SqlEngine):
             with connection.cursor() as cursor:
                 cursor.execute("SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_BACKSLASH_ESCAPES'")
                 cursor.execute("SET SESSION time_zone = '+00:00'")
+                cursor.execute(f"SET SESSION net_read_timeout = {PATIENCE}")
 
         return engine
 
@@ -91,10 +91,37 @@ class MariadbSession(SqlSession):
         super().__init__(engine, connection)
         self._numbered: dict[str, str | None] = {}
         self._locked: set[str] = set()
+        self.flowing: Flow | None = None
 
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         """See Session."""
         return LoadDataWriter(self, table, names)
+
+    def flow(self, into: str) -> None:
+        """Begins a LOAD DATA LOCAL in the open transaction."""
+        if not self.connection.in_transaction():
+            self.connection.begin()
+        self.flowing = Flow(self.driver_connection, into)
+
+    def end_flow(self) -> Flow:
+        """Ends the LOAD DATA LOCAL under way, all of it being handed on."""
+        done, self.flowing = self.flowing, None
+        assert done is not None, "no load is under way"
+        done.end()
+        return done
+
+    def rollback(self) -> None:
+        """See Session. What is under way is ended first; its rows go too."""
+        if self.flowing is not None:
+            with suppress(Exception):
+                self.end_flow()
+        super().rollback()
+
+    def close(self) -> None:
+        """See Session."""
+        if self.flowing is not None:
+            self.rollback()
+        super().close()
 
     def checkpoint(self) -> None:
         """See Session."""
@@ -253,80 +280,94 @@ _NUMBERED = re.compile(r"(`(?:[^`]|``)*`).* AUTO_INCREMENT")
 
 
 class LoadDataWriter:
-    """One batch in memory, handed to LOAD DATA LOCAL when it is whole or large."""
+    """One batch, flowing into LOAD DATA LOCAL while it is made."""
 
     def __init__(self, session: MariadbSession, table: str, names: Sequence[str]) -> None:
         self.session = session
         self.table = table
         self.names = list(names)
         self.marked = session.can_mark(table, self.names)
-        self.marks: list[tuple[int, int]] = []
-        # NO_BACKSLASH_ESCAPES is about SQL; in the data a backslash escapes, as `tabbed` writes it.
         listed = session.listed(names)
+        # NO_BACKSLASH_ESCAPES is about SQL; in the data a backslash escapes, as `tabbed` writes it.
         self.into = (
             f"INTO TABLE {session.quoted(table)} CHARACTER SET utf8mb4 "
             f"FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' ({listed})"
         )
-        self.held: list[bytes] = []
-        self.size = self.rows = 0
+        self.rows = 0
 
     def put(self, parsed: Parsed, start: int, stop: int) -> None:
         """See Writer."""
         rows = parsed.table.slice(start, stop - start)
         data = tabbed(rows.select(self.names), "1", "0")
-        self.held.append(data)
-        self.size += len(data)
-        self.rows += stop - start
-        if self.size >= SEND:
-            self._send()
+        with self.session.failing("Writing to", self.table):
+            if not self.rows:
+                self.session.flow(self.into)
+            self.rows += stop - start
+            assert self.session.flowing is not None
+            self.session.flowing.write(data)
 
     def close(self) -> Marks | None:
         """See Writer."""
-        if self.rows:
-            self._send()
-        return tuple(self.marks) if self.marked else None
-
-    def _send(self) -> None:
-        with self.session.failing("Writing to", self.table), _in_memory(self.held) as name:
-            connection = self.session.connection
-            if not connection.in_transaction():
-                connection.begin()
-            with self.session.driver_connection.cursor() as cursor:
-                stored = cursor.execute(f"LOAD DATA LOCAL INFILE '{name}' {self.into}")
-                # What a LOCAL load cannot store it drops or bends, with a mere warning.
-                cursor.execute("SHOW WARNINGS LIMIT 1")
-                warning = cursor.fetchone()
-                cursor.execute("SELECT last_insert_id()")
-                first = int(cursor.fetchone()[0])
-        if warning or stored != self.rows:
-            what = f"only {stored:,} of {self.rows:,} rows were stored"
-            what = str(warning[2]).rstrip(".") if warning else what
+        if not self.rows:
+            return () if self.marked else None
+        with self.session.failing("Writing to", self.table):
+            done = self.session.end_flow()
+        # What a LOCAL load cannot store it drops or bends, with a mere warning.
+        if done.warning is not None or done.stored != self.rows:
+            what = done.warning or f"only {done.stored:,} of {self.rows:,} rows were stored"
             self.session.rollback()
             raise RefusedError(
                 f"Writing to {self.table} failed in {self.session.engine.place}: {what}; nothing "
                 "of the open batch was kept.",
                 what,
             )
-        if self.marked:
-            self.marks.append((first, first + self.rows - 1))
-        self.held, self.size, self.rows = [], 0, 0
+        return ((done.first, done.first + self.rows - 1),) if self.marked else None
 
 
-@contextmanager
-def _in_memory(pieces: list[bytes]) -> Iterator[str]:
-    """The path of a file that holds the bytes, in memory where the system has such files."""
-    if hasattr(os, "memfd_create"):
-        with os.fdopen(os.memfd_create("splarn"), "wb") as file:
-            _fill(file, pieces)
-            yield f"/proc/self/fd/{file.fileno()}"
-        return
-    with tempfile.TemporaryDirectory(prefix="splarn-") as folder:
-        path = Path(folder) / "batch"
-        with path.open("wb") as file:
-            _fill(file, pieces)
-        yield str(path)
+class Flow:
+    """A LOAD DATA LOCAL under way: a thread sends what is written into a pipe."""
 
+    def __init__(self, connection: Any, into: str) -> None:
+        self.stored = self.first = 0
+        self.warning: str | None = None
+        self._error: BaseException | None = None
+        self._connection, self._into = connection, into
+        self._reading, self._writing = os.pipe()
+        self._open = True
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
 
-def _fill(file: IO[bytes], pieces: list[bytes]) -> None:
-    file.writelines(pieces)
-    file.flush()
+    def write(self, data: bytes) -> None:
+        """Hands bytes on, waiting while the pipe is full. Raises what the driver raised."""
+        view = memoryview(data)
+        try:
+            while view:
+                view = view[os.write(self._writing, view) :]
+        except BrokenPipeError:
+            self.end()
+            raise
+
+    def end(self) -> None:
+        """Waits until all is stored. Raises what the driver raised."""
+        if self._open:
+            self._open = False
+            os.close(self._writing)
+            self._thread.join()
+        if self._error is not None:
+            raise self._error
+
+    def _run(self) -> None:
+        try:
+            with self._connection.cursor() as cursor:
+                name = f"/dev/fd/{self._reading}"
+                self.stored = cursor.execute(f"LOAD DATA LOCAL INFILE '{name}' {self._into}")
+                cursor.execute("SHOW WARNINGS LIMIT 1")
+                found = cursor.fetchone()
+                self.warning = str(found[2]).rstrip(".") if found else None
+                cursor.execute("SELECT last_insert_id()")
+                self.first = int(cursor.fetchone()[0])
+        except BaseException as error:
+            self._error = error
+        finally:
+            # Whoever still writes learns that nobody reads any more.
+            os.close(self._reading)
