@@ -58,19 +58,22 @@ class Machine:
         busy, streams = min(c.workers, parts), min(c.load_streams, parts)
         shaping = [0.004 + s / packs * (1 + 0.08 * (busy - 1)) for s in sizes]
         slow = 1 + 0.3 * (streams - 1) + 0.01 * streams * (streams - 1)
+        way = {"direct": 1.0, "landing": 1.6}[c.route]
         loading = []
         for size in sizes:
             rows = size * per_byte
             commits = max(math.ceil(rows / c.batch_rows), 1)
             work = (
-                rows * 8e-6 + commits * 0.02 + size / {"none": 2e9, "zstd:1": 6e8}[str(c.packing)]
+                rows * 8e-6 * way
+                + commits * 0.02
+                + size / {"none": 2e9, "zstd:1": 6e8}[str(c.packing)]
             )
             loading.append(0.015 + work * slow)
         return {
             "shape": 0.02 + list_schedule(shaping, c.workers),
             "queue": 0.03 + 0.001 * parts,
             "load": list_schedule(loading, c.load_streams),
-            "finish": 0.02 + volume.rows * 1e-6,
+            "finish": 0.02 + volume.rows * 1e-6 * way**3,
         }
 
     def measured(self, c: Configuration, volume: Volume) -> dict[str, float]:
@@ -126,6 +129,23 @@ def test_a_lever_never_tried_is_wide_and_said() -> None:
         return found.seconds.high / found.seconds.low
 
     assert spread(unknown) > 1.5 * spread(known)
+
+
+def test_ways_of_writing_have_their_own_speed() -> None:
+    sample, whole = Volume(16e6, 160_000), Volume(64e6, 640_000)
+    space = replace(SPACE, packing=(Packing(),), route=("direct", "landing"))
+    machine = Machine(2, 0.03)
+    model = fit_model(machine.trials(space, sample, 2))
+    direct = Configuration(4 * MIB, Packing(), 2, 2, 50_000)
+    landing = replace(direct, route="landing")
+    never = replace(direct, indexes="rebuild")
+    found = forecast(model, [direct, landing, never], whole, Prices())
+    for one, configuration in zip(found[:2], (direct, landing), strict=True):
+        truth = machine.phases(configuration, whole)
+        assert one.phases["load"] == pytest.approx(truth["load"], rel=0.1)
+        assert one.phases["finish"] == pytest.approx(truth["finish"], rel=0.15)
+        assert one.extrapolated == ()
+    assert found[2].extrapolated == ("way of writing",)
 
 
 def test_a_model_needs_trials() -> None:

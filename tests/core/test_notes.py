@@ -1,0 +1,103 @@
+"""What a target keeps of a load: marks, details, limits and levers, each written and read back."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+from hypothesis import given
+from hypothesis import strategies as st
+from pytest import mark, raises
+
+from splarn.core.codecs import Packing
+from splarn.core.configuration import Configuration, Space
+from splarn.core.details import LoadDetails
+from splarn.core.digest import ColumnDigest
+from splarn.core.errors import RequestError
+from splarn.core.layout import Field
+from splarn.core.levers import LoadLevers
+from splarn.core.load import BadRows
+from splarn.core.marks import MOST_RANGES, joined, marks_text, read_marks
+
+NUMBERS = st.sets(st.integers(0, 300), max_size=80)
+
+
+@given(st.lists(NUMBERS, max_size=5))
+def test_marks_keep_exactly_their_numbers(many: list[set[int]]) -> None:
+    found = joined([tuple((n, n) for n in numbers) for numbers in many])
+    assert found is not None
+    held = [n for first, last in found for n in range(first, last + 1)]
+    assert held == sorted(set().union(*many))
+    # Apart from one another, so there are as few as can be.
+    assert all(a[1] + 1 < b[0] for a, b in pairwise(found))
+    assert read_marks(marks_text(found)) == found
+    assert joined([found, None]) is None
+
+
+def test_marks_that_would_grow_too_large_are_given_up() -> None:
+    assert joined([tuple((n, n) for n in range(0, 2 * MOST_RANGES, 2))]) is not None
+    assert joined([tuple((n, n) for n in range(0, 2 * MOST_RANGES + 2, 2))]) is None
+    assert read_marks(marks_text(None)) is None
+    assert read_marks("") == ()
+
+
+def test_details_come_back_as_they_were() -> None:
+    details = LoadDetails(
+        stage="load", aside="t_next_1", before="t_before_1", made=True, durability="relaxed",
+        route="landing", fields=(Field("a", "number", precision=9, scale=2), Field("b")),
+        indexes=(("i", "CREATE INDEX i ON t (a)"),), last_row=7, rows_before=3,
+        digests_before=(ColumnDigest("a", 3, 0, 12, 1, 9),), ended=(("load-1", "done"),),
+        digests=(ColumnDigest("b", 1, 2, 5),), marks=((4, 6), (9, 9)),
+    )  # fmt: skip
+    assert LoadDetails.read(details.text()) == details
+    assert LoadDetails.read("") == LoadDetails() == LoadDetails.read(LoadDetails().text())
+    # What a newer Splarn added does not stand in the way.
+    assert LoadDetails.read('{"weather": "fair", "made": true}').made is True
+
+
+@mark.parametrize(
+    ("text", "limit", "words"),
+    [
+        (None, BadRows(), "any rows"),
+        ("2_000", BadRows(2000), "2,000 rows"),
+        (3, BadRows(3), "3 rows"),
+        ("0.5%", BadRows(share=0.005), "0.5 % of the rows"),
+    ],
+)
+def test_limits_are_read_as_people_write_them(
+    text: int | str | None, limit: BadRows, words: str
+) -> None:
+    assert BadRows.read(text) == limit == BadRows.read(limit.as_json())
+    assert str(limit) == words
+    for wrong in ("many", "120%", "-1"):
+        with raises(RequestError):
+            BadRows.read(wrong)
+
+
+def test_a_share_means_little_before_enough_rows_are_read() -> None:
+    limit = BadRows(share=0.01)
+    assert limit.allows(5, 100)
+    assert not limit.allows_in_the_end(5, 100)
+    assert limit.allows(10, 1000)
+    assert not limit.allows(11, 1000)
+
+
+def test_levers_are_part_of_a_configuration() -> None:
+    space = Space(
+        (1 << 20,), (Packing("none", 0),), (1,), (1,), (0,),
+        durability=("full", "unlogged"), route=("direct", "landing"),
+    )  # fmt: skip
+    found = list(space.grid())
+    ways = [str(one.load_levers) for one in found]
+    assert ways == [
+        "durability full, indexes keep, route direct",
+        "durability full, indexes keep, route landing",
+        "durability unlogged, indexes keep, route landing",
+    ]
+    assert [Configuration.from_json(one.as_json()) for one in found] == found
+    assert str(found[0]).endswith("u1")
+    assert str(found[2]).endswith("u1, durability unlogged, route landing")
+    older = found[0].as_json()
+    del older["durability"], older["route"], older["indexes"]
+    assert Configuration.from_json(older).load_levers == LoadLevers()
+    with raises(RequestError, match="'sideways' is not known"):
+        Space((1 << 20,), (Packing("none", 0),), (1,), (1,), (0,), indexes=("sideways",))
