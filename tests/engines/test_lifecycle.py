@@ -381,6 +381,33 @@ def test_a_load_under_way_is_not_begun_or_taken_back_by_another(
         assert load(wanted, Inline()).rows_loaded == 400
 
 
+def test_a_load_goes_on_the_way_it_began_and_says_so(
+    target: str, table: str, files: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    wanted = request(target, table, files[0], levers=LoadLevers(route="landing"))
+    with monkeypatch.context() as patch:
+        pull_the_plug(patch, 3)
+        with pytest.raises(Broken):
+            load(wanted, Inline())
+    record = load(replace(wanted, levers=LoadLevers(), table_mode="append"), Inline())
+    assert record.notes == (
+        "An unfinished load goes on the way it began: route landing; table mode create.",
+    )
+    assert (record.verified, beside(target, table)) == (True, [])
+
+
+def test_notes_of_the_first_splarn_are_understood(
+    target: str, table: str, files: tuple[Path, Path]
+) -> None:
+    old = run(target, table, files[0])
+    ask(target, "ALTER TABLE splarn_progress DROP COLUMN details", False)
+    with pytest.raises(RequestError, match=old.load_id):
+        run(target, table, files[0], table_mode="append")
+    assert run(target, table, files[1], table_mode="append").rows_loaded == 900
+    with pytest.raises(RequestError, match="taken back exactly"):
+        undo(opener(target), old.load_id)
+
+
 def test_a_share_of_bad_rows_is_allowed(target: str, table: str, tmp_path: Path) -> None:
     path = readings(tmp_path / "a.csv", 1, 4000)
     lines = path.read_text().splitlines(keepends=True)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from splarn.cli.options import AsJson, JobFile
+from splarn.cli.options import AsJson, JobFile, Yes
 
 if TYPE_CHECKING:
     from splarn.cli.output import Output
@@ -27,6 +27,7 @@ def run(
     again: Annotated[
         bool, typer.Option("--again", help="Load content again that is already in.")
     ] = False,
+    yes: Yes = False,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -37,7 +38,7 @@ def run(
     An interrupted run goes on where it stopped when the same command is given again.
     """
     from splarn.cli.context import Context
-    from splarn.cli.load import load_code, load_document, show_load
+    from splarn.cli.load import agree, load_code, load_document, show_load
     from splarn.core.ledger import FOLDER
     from splarn.core.plan import read_plan
     from splarn.core.pool import Pools
@@ -60,6 +61,7 @@ def run(
             again=again,
             keep_parts=keep_parts,
             progress=out.progress(),
+            confirm=agree(yes, as_json),
         )
     document = {
         "plan_id": what.id,

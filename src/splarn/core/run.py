@@ -11,6 +11,7 @@ from splarn.core.engine import OpenEngine
 from splarn.core.errors import RequestError
 from splarn.core.files import find_files
 from splarn.core.load import LoadRecord, LoadRequest, inputs_from_manifest, load
+from splarn.core.load.opening import Confirm
 from splarn.core.model.forecast import BUSY_PHASES
 from splarn.core.plan import Plan
 from splarn.core.pool import Pools
@@ -52,9 +53,11 @@ def run_plan(
     again: bool = False,
     keep_parts: bool = False,
     progress: Progress | None = None,
+    confirm: Confirm | None = None,
 ) -> RunRecord:
     """Shapes into `folder` and loads from there; the same call goes on after an interruption.
 
+    `confirm` is asked before more rows are removed than come.
     Parts are removed once the load is verified, unless `keep_parts`.
     Raises RequestError when the source is no longer what was planned, and what `shape` and `load`
     raise.
@@ -100,6 +103,7 @@ def run_plan(
         ),
         streams,
         progress=progress,
+        confirm=confirm,
     )
     seconds = time.perf_counter() - begun
     phases = {"shape": shaped - begun, **record.phases}

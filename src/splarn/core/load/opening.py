@@ -100,7 +100,27 @@ def _go_on(session: Session, request: LoadRequest, note: LoadNote) -> Opened:
             session.advance(part, begin)
         parts = session.parts([note.load_id])
     session.commit()
-    return Opened(note, {part.part_id: part for part in parts}, True)
+    return Opened(note, {part.part_id: part for part in parts}, True, _kept_ways(request, note))
+
+
+def _kept_ways(request: LoadRequest, note: LoadNote) -> tuple[str, ...]:
+    """What a load goes on with although something else is asked for now."""
+    details = note.details
+    asked = {
+        "durability": (request.levers.durability, details.durability),
+        "route": (request.levers.route, details.route),
+        "columns": (request.columns or details.names, details.names),
+        "table mode": (request.table_mode, note.mode),
+    }
+    kept = [
+        f"{what} {', '.join(was) if isinstance(was, tuple) else was}"
+        for what, (now, was) in asked.items()
+        if set([now] if isinstance(now, str) else now)
+        != set([was] if isinstance(was, str) else was)
+    ]
+    if not kept:
+        return ()
+    return (f"An unfinished load goes on the way it began: {'; '.join(kept)}.",)
 
 
 def _begin(
