@@ -131,14 +131,21 @@ class SqlSession(TablesSession, ABC):
     def digest(
         self, table: str, fields: Sequence[Field], marks: Marks | None = None
     ) -> list[ColumnDigest]:
-        """See Session. One scan for all columns."""
+        """See Session."""
+        where = None if marks is None else self.within(table, marks)
+        return self.digest_where(table, fields, where)
+
+    def digest_where(
+        self, table: str, fields: Sequence[Field], condition: str | None
+    ) -> list[ColumnDigest]:
+        """Digests of the rows for which a condition holds, in one scan for all columns."""
         parts = ["count(*)"]
         for field in fields:
             column = self.quoted(field.name, dotted=False)
             parts += [f"count({column})", self.total(column, field)]
             if not field.is_text:
                 parts += self.extremes(column, field)
-        where = "" if marks is None else f" WHERE {self.within(table, marks)}"
+        where = f" WHERE {condition}" if condition else ""
         with self.failing("Reading the digests of", table):
             # The driver's own cursor: the statement holds no value from outside.
             cursor = self.driver_connection.cursor()

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import hashlib
-import os
 import re
-import threading
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from typing import Any
 
@@ -14,14 +13,18 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 from sqlalchemy.engine import URL, Connection
 
+from splarn.core.digest import ColumnDigest, add_digests
 from splarn.core.engine import TableIndex, Writer
 from splarn.core.errors import OutsideError, RefusedError
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
 from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
+from splarn.engines.pipe import Flow
 from splarn.engines.tabbed import tabbed
 
+# Rows from which on two connections read a table's digests in less time than one.
+WORTH_TWO = 200_000
 # Seconds for which the server bears with a client that sends nothing.
 PATIENCE = 3600
 
@@ -261,6 +264,41 @@ class MariadbSession(SqlSession):
             self._numbered[table] = found[0] if found else None
         return self._numbered[table]
 
+    def digest(
+        self, table: str, fields: Sequence[Field], marks: Marks | None = None
+    ) -> list[ColumnDigest]:
+        """See SqlSession. A second connection reads the rows of half the numbers.
+
+        The server gives each statement one core, and most of the time goes into its expressions.
+        """
+        whole = next((field.name for field in fields if field.type == "integer"), None)
+        if whole is None or marks is not None or self._about(table) < WORTH_TWO:
+            return super().digest(table, fields, marks)
+        even = f"(mod({self.quoted(whole, dotted=False)}, 2) = 0)"
+        with ThreadPoolExecutor(1) as other:
+            half = other.submit(self._half, table, fields, f"{even} IS TRUE")
+            rest = self.digest_where(table, fields, f"{even} IS NOT TRUE")
+            return add_digests(half.result(), rest)
+
+    def _half(self, table: str, fields: Sequence[Field], where: str) -> list[ColumnDigest]:
+        session = self.engine.connect()
+        try:
+            return session.digest_where(table, fields, where)
+        finally:
+            session.close()
+
+    def _about(self, table: str) -> int:
+        """The server's estimate of the rows in a table."""
+        schema, _, bare = table.rpartition(".")
+        with self.failing("Looking at the table", table):
+            found = self.run(
+                "SELECT table_rows FROM information_schema.tables WHERE table_name = :name "
+                "AND table_schema = coalesce(:schema, database())",
+                name=bare,
+                schema=schema or None,
+            )
+            return int(found.scalar_one() or 0)
+
     def total(self, column: str, field: Field) -> str:
         """See SqlSession."""
         if field.is_text:
@@ -322,52 +360,3 @@ class LoadDataWriter:
                 what,
             )
         return ((done.first, done.first + self.rows - 1),) if self.marked else None
-
-
-class Flow:
-    """A LOAD DATA LOCAL under way: a thread sends what is written into a pipe."""
-
-    def __init__(self, connection: Any, into: str) -> None:
-        self.stored = self.first = 0
-        self.warning: str | None = None
-        self._error: BaseException | None = None
-        self._connection, self._into = connection, into
-        self._reading, self._writing = os.pipe()
-        self._open = True
-        self._thread = threading.Thread(target=self._run, daemon=True)
-        self._thread.start()
-
-    def write(self, data: bytes) -> None:
-        """Hands bytes on, waiting while the pipe is full. Raises what the driver raised."""
-        view = memoryview(data)
-        try:
-            while view:
-                view = view[os.write(self._writing, view) :]
-        except BrokenPipeError:
-            self.end()
-            raise
-
-    def end(self) -> None:
-        """Waits until all is stored. Raises what the driver raised."""
-        if self._open:
-            self._open = False
-            os.close(self._writing)
-            self._thread.join()
-        if self._error is not None:
-            raise self._error
-
-    def _run(self) -> None:
-        try:
-            with self._connection.cursor() as cursor:
-                name = f"/dev/fd/{self._reading}"
-                self.stored = cursor.execute(f"LOAD DATA LOCAL INFILE '{name}' {self._into}")
-                cursor.execute("SHOW WARNINGS LIMIT 1")
-                found = cursor.fetchone()
-                self.warning = str(found[2]).rstrip(".") if found else None
-                cursor.execute("SELECT last_insert_id()")
-                self.first = int(cursor.fetchone()[0])
-        except BaseException as error:
-            self._error = error
-        finally:
-            # Whoever still writes learns that nobody reads any more.
-            os.close(self._reading)

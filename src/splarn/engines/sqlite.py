@@ -245,14 +245,14 @@ class SqliteSession(FileTables, SqlSession):
         if marks is not None or rows < WORTH_TWO or not alone or self._long_sums:
             return super().digest(table, fields, marks)
         with ThreadPoolExecutor(1) as other:
-            lower = other.submit(self._half, table, fields, ((-(1 << 63), rows // 2),))
-            upper = super().digest(table, fields, ((rows // 2 + 1, (1 << 63) - 1),))
+            lower = other.submit(self._half, table, fields, f"_rowid_ <= {rows // 2}")
+            upper = self.digest_where(table, fields, f"_rowid_ > {rows // 2}")
             return add_digests(lower.result(), upper)
 
-    def _half(self, table: str, fields: Sequence[Field], marks: Marks) -> list[ColumnDigest]:
+    def _half(self, table: str, fields: Sequence[Field], where: str) -> list[ColumnDigest]:
         session = self.engine.connect()
         try:
-            return SqlSession.digest(session, table, fields, marks)
+            return session.digest_where(table, fields, where)
         finally:
             session.close()
 
