@@ -77,7 +77,7 @@ def test_levers_are_swept_and_those_an_engine_lacks_refused(
     assert (planned["durability"], planned["indexes"], planned["route"]) in tried
     lacking = splarn("sweep", "--durability", "unlogged", "--route", "landing")
     assert (lacking.code, "SQLite lacks durability unlogged" in lacking.err) == (2, True)
-    alone = splarn("sweep", "--durability", "unlogged")
+    alone = splarn("sweep", "--durability", "unlogged", "--route", "direct")
     assert (alone.code, "give route landing" in alone.err) == (2, True)
     unknown = splarn("load", "--route", "scenic", "--again")
     assert (unknown.code, "'scenic' of route is not known" in unknown.err) == (2, True)

@@ -14,8 +14,17 @@ import splarn
 SOURCE = Path(splarn.__file__).parent
 INTERFACE = {"typer", "rich", "matplotlib", "click", "jinja2"}
 UPWARD = {
-    "core": ("splarn.cli", "splarn.report", "splarn.engines", "splarn.demo"),
+    "core": (
+        "splarn.cli",
+        "splarn.report",
+        "splarn.engines",
+        "splarn.depots",
+        "splarn.standin",
+        "splarn.demo",
+    ),
     "engines": ("splarn.cli", "splarn.report", "splarn.demo"),
+    "depots": ("splarn.cli", "splarn.report", "splarn.engines", "splarn.demo"),
+    "standin": ("splarn.cli", "splarn.report", "splarn.engines", "splarn.demo"),
     "demo": ("splarn.cli", "splarn.report"),
 }
 

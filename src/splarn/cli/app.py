@@ -18,6 +18,8 @@ from splarn.cli.load import load
 from splarn.cli.plan import plan
 from splarn.cli.run import run
 from splarn.cli.shape import shape
+from splarn.cli.ship import ship
+from splarn.cli.standin import standin
 from splarn.cli.survey import survey
 from splarn.cli.sweep import sweep
 from splarn.cli.undo import undo
@@ -61,9 +63,9 @@ def _unwrapped(command: Callable[..., object]) -> str:
 
 
 for panel, commands in (
-    ("Begin", (demo,)),
+    ("Begin", (demo, standin)),
     ("Know the data", (survey, layout, check)),
-    ("Prepare", (shape,)),
+    ("Prepare", (shape, ship)),
     ("Load", (load, undo, ledger)),
     ("Measure", (sweep,)),
     ("Decide", (forecast, plan, run)),

@@ -17,7 +17,9 @@ def ledger(
     ] = None,
     kind: Annotated[
         str | None,
-        typer.Option("--kind", metavar="KIND", help="Only load, undo, sweep, trial, plan or run."),
+        typer.Option(
+            "--kind", metavar="KIND", help="Only ship, load, undo, sweep, trial, plan or run."
+        ),
     ] = None,
     export: Annotated[
         Path | None,

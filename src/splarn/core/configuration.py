@@ -132,7 +132,7 @@ class Space:
                 raise RequestError(f"The {what} {unknown[0]!r} is not known: use {known}.")
         if not self.size:
             raise RequestError(
-                "durability unlogged is for landing tables: give route landing with it."
+                "Durability unlogged is for landing tables: give route landing with it."
             )
 
     def grid(self) -> Iterator[Configuration]:

@@ -16,7 +16,7 @@ from splarn.core.files import explain
 
 FOLDER = ".splarn"
 FILE = "ledger.sqlite"
-KINDS = ("load", "undo", "sweep", "trial", "plan", "run")
+KINDS = ("ship", "load", "undo", "sweep", "trial", "plan", "run")
 
 # One entry a version: each brings the schema from the version before to its own.
 _MIGRATIONS = (

@@ -55,6 +55,6 @@ def check_levers(levers: LoadLevers, engine: Engine) -> None:
             raise RequestError(f"{engine.title} lacks {lever} {value}: it has {' and '.join(has)}.")
     if not levers.agree:
         raise RequestError(
-            "durability unlogged is for landing tables: give route landing with it, so that the "
+            "Durability unlogged is for landing tables: give route landing with it, so that the "
             "table itself stays safe."
         )

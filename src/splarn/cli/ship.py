@@ -1,0 +1,164 @@
+"""`splarn ship`: files or parts into a depot."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from splarn.cli.options import AsJson, JobFile, Paths
+
+if TYPE_CHECKING:
+    from splarn.cli.context import Context
+    from splarn.cli.output import Output
+    from splarn.core.places import Place
+    from splarn.core.ship import ShipRecord
+
+
+def ship(
+    paths: Paths = None,
+    to: Annotated[
+        str | None,
+        typer.Option("--to", metavar="PLACE", help="Depot: a folder or an http:// place."),
+    ] = None,
+    streams: Annotated[
+        int, typer.Option("--streams", metavar="N", min=1, help="Files sent at once.")
+    ] = 4,
+    name: Annotated[
+        str,
+        typer.Option(
+            "--as", metavar="NAME", help="Name there, as landing/{date:%Y/%m}/{run}/{name}."
+        ),
+    ] = "{name}",
+    after: Annotated[
+        str, typer.Option("--after", metavar="WHAT", help="keep the files here, or delete them.")
+    ] = "keep",
+    job: JobFile = None,
+    as_json: AsJson = False,
+) -> None:
+    """Copy files or a manifest's parts into a depot, byte for byte, in parallel streams.
+
+    Example: [bold]splarn ship parts --to http://127.0.0.1:8600/landing --streams 8[/bold]
+
+    What is there already with the same content is not sent again, so the same command goes on after
+    a break. Each file is proven by its SHA-256 at both ends and is seen there only when it is
+    whole. Busy depots are left alone for as long as they ask.
+    """
+    import secrets
+    from contextlib import closing
+    from datetime import datetime
+
+    from splarn.cli.context import Context
+    from splarn.core.errors import RequestError
+    from splarn.core.pool import Pools
+    from splarn.core.ship import ShipRequest
+    from splarn.core.ship import ship as send
+    from splarn.core.units import plural, show_size
+    from splarn.depots import open_depot
+
+    context = Context(job, as_json)
+    out = context.out
+    if to is None:
+        raise RequestError("No depot is named: give --to with a folder or an http:// place.")
+    if after not in ("keep", "delete"):
+        raise RequestError(f"--after {after!r} is not known: use keep or delete.")
+    files = _files(context, paths)
+    now = datetime.now()
+    ship_id = f"ship-{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    with Pools() as pools, closing(open_depot(to)) as depot:
+        request = ShipRequest(
+            tuple(files), depot, name, ship_id.removeprefix("ship-"), now, after == "delete"
+        )
+        record = send(request, pools.threads(streams), progress=out.progress())
+    document = {"ship_id": ship_id, **ship_document(record)}
+    with context.ledger() as ledger:
+        sent = f"{plural(len(record.files), 'file')}, {show_size(record.bytes_sent)} sent"
+        summary = f"{sent}, {plural(streams, 'stream')}"
+        ledger.put("ship", ship_id, summary, document, seconds=record.seconds)
+    _show(out, record)
+    out.document(document)
+
+
+def _files(context: Context, paths: list[str] | None) -> list[Place]:
+    """The files to ship; a manifest goes along with its parts, after them."""
+    from splarn.core.shape.manifest import MANIFEST, is_manifest, read_manifest
+
+    files = context.paths(paths)
+    for text in paths or []:
+        at = Path(text)
+        if is_manifest(at):
+            found = read_manifest(at).folder / MANIFEST
+            files.append(found)
+    return files
+
+
+def ship_document(record: ShipRecord) -> dict[str, Any]:
+    """A shipment as JSON."""
+    return {
+        "depot": record.place,
+        "files": [
+            {
+                "path": one.source,
+                "name": one.name,
+                "bytes": one.bytes,
+                "sha256": one.digest,
+                "kept": one.kept,
+                "seconds": one.seconds,
+                "requests": one.requests,
+                "retries": one.retries,
+                "throttled_seconds": one.throttled,
+                "stream": one.stream,
+            }
+            for one in record.files
+        ],
+        "bytes_sent": record.bytes_sent,
+        "seconds": record.seconds,
+        "requests": record.requests,
+        "retries": record.retries,
+        "throttled_seconds": record.throttled,
+        "streams": [
+            {"stream": stream, "bytes_per_second": speed}
+            for stream, speed in record.streams().items()
+        ],
+    }
+
+
+def _show(out: Output, record: ShipRecord) -> None:
+    from splarn.core.units import plural, show_duration, show_size
+
+    sent = [one for one in record.files if not one.kept]
+    if sent:
+        by_stream = {
+            stream: [one for one in sent if one.stream == stream] for stream in record.streams()
+        }
+        out.table(
+            ["stream", ">files", ">tried again", ">told to wait", ">MB/s"],
+            (
+                (
+                    str(stream),
+                    str(len(by_stream[stream])),
+                    str(sum(one.retries for one in by_stream[stream]) or ""),
+                    show_duration(waited)
+                    if (waited := sum(one.throttled for one in by_stream[stream]))
+                    else "",
+                    f"{speed / 1e6:,.1f}",
+                )
+                for stream, speed in record.streams().items()
+            ),
+        )
+    kept = sum(one.kept for one in record.files)
+    speed = record.bytes_sent / max(record.seconds, 1e-9) / 1e6
+    out.say(
+        f"{plural(len(record.files) - kept, 'file')} with {show_size(record.bytes_sent)} sent to "
+        f"{record.place} in {show_duration(record.seconds)} ({speed:,.1f} MB/s), "
+        f"{plural(record.requests, 'request')}, of which {record.retries} tried again."
+    )
+    if kept:
+        out.note(f"{plural(kept, 'file')} had arrived before, with the same content.")
+    if record.throttled:
+        out.note(
+            f"The depot asked for rest: streams waited {show_duration(record.throttled)} in all. "
+            "Fewer streams may be as fast."
+        )
+    out.good("Proven: every file there has the SHA-256 that it has here.")

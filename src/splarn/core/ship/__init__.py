@@ -1,0 +1,6 @@
+"""Shipping: files copied byte for byte into a depot, each whole and once."""
+
+from splarn.core.ship.depot import Depot, Stored, Unready
+from splarn.core.ship.shipper import Sent, ShipRecord, ShipRequest, ship
+
+__all__ = ["Depot", "Sent", "ShipRecord", "ShipRequest", "Stored", "Unready", "ship"]

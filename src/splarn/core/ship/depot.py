@@ -1,0 +1,55 @@
+"""What shipping asks of a landing place; `splarn.depots` answers, and is handed in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+
+@dataclass(frozen=True)
+class Stored:
+    """A whole file in a depot. `digest` is the SHA-256 of its bytes in hex; None where unknown."""
+
+    name: str
+    size: int
+    digest: str | None = None
+
+
+class Unready(Exception):
+    """A depot that could not take or give something now; trying again may help.
+
+    `wait` is how many seconds it asked to be left alone for, None if it did not say.
+    """
+
+    def __init__(self, why: str, wait: float | None = None) -> None:
+        super().__init__(why)
+        self.why = why
+        self.wait = wait
+
+
+class Depot(Protocol):
+    """A landing place. Names are paths below it, with `/` between folders.
+
+    Methods raise Unready for what may pass, OutsideError for what will not.
+    """
+
+    place: str  # As it may be shown, without secrets.
+
+    def find(self, name: str) -> Stored | None:
+        """The file of this name, None if there is none."""
+
+    def put(self, name: str, blocks: Iterator[bytes], size: int, digest: str) -> Stored:
+        """Stores a file, which is seen under its name only when it is whole.
+
+        `digest` is the SHA-256 that it must have. Replaces what has the name.
+        """
+
+    def delete(self, name: str) -> None:
+        """Removes a file if it is there."""
+
+    def names(self) -> list[str]:
+        """The names of all files, sorted."""
+
+    def close(self) -> None:
+        """Lets go of connections."""

@@ -1,0 +1,75 @@
+"""A folder as a depot: files are written aside and renamed when whole."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import secrets
+from collections.abc import Iterator
+from pathlib import Path
+
+from splarn.core.errors import OutsideError
+from splarn.core.files import ASIDE, outside
+from splarn.core.ship.depot import Stored, Unready
+
+BLOCK = 1 << 20
+
+
+class FolderDepot:
+    """Files below a folder, which is made when the first arrives."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.place = str(folder)
+
+    def find(self, name: str) -> Stored | None:
+        """See Depot."""
+        path = self.folder / name
+        if not path.is_file():
+            return None
+        state = hashlib.sha256()
+        with outside(f"Reading {path}"), path.open("rb") as file:
+            while block := file.read(BLOCK):
+                state.update(block)
+            return Stored(name, file.tell(), state.hexdigest())
+
+    def put(self, name: str, blocks: Iterator[bytes], size: int, digest: str) -> Stored:
+        """See Depot. What was written is read again, since a disk may lie."""
+        path = self.folder / name
+        # Two shippers of one file do not write into the same one.
+        aside = path.with_name(f"{path.name}.{secrets.token_hex(3)}{ASIDE}")
+        try:
+            with outside(f"Writing {path}"):
+                path.parent.mkdir(parents=True, exist_ok=True)
+                with aside.open("wb") as file:
+                    for block in blocks:
+                        file.write(block)
+                    file.flush()
+                    os.fsync(file.fileno())
+            found = self.find(str(aside.relative_to(self.folder)))
+            if found is None or (found.size, found.digest) != (size, digest):
+                raise Unready(f"what was written of {name} is not what was read")
+            with outside(f"Writing {path}"):
+                aside.replace(path)
+        finally:
+            aside.unlink(missing_ok=True)
+        return Stored(name, size, digest)
+
+    def delete(self, name: str) -> None:
+        """See Depot."""
+        with outside(f"Removing {self.folder / name}"):
+            (self.folder / name).unlink(missing_ok=True)
+
+    def names(self) -> list[str]:
+        """See Depot."""
+        if not self.folder.is_dir():
+            raise OutsideError(f"There is no folder {self.folder}: ship something to it first.")
+        found = (path for path in self.folder.rglob("*") if path.is_file())
+        return sorted(
+            path.relative_to(self.folder).as_posix()
+            for path in found
+            if not path.name.endswith(ASIDE)
+        )
+
+    def close(self) -> None:
+        """See Depot."""

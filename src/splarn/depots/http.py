@@ -1,0 +1,167 @@
+"""An HTTP store as a depot: plain PUT, HEAD, GET and DELETE, with digests after RFC 9530."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from typing import Any
+from urllib.parse import quote, urlsplit, urlunsplit
+
+from splarn.core.errors import OutsideError, RequestError
+from splarn.core.places import shown_url
+from splarn.core.secrets import filled
+from splarn.core.ship.depot import Stored, Unready
+
+# Answers after which trying again may help.
+_PASSING = {408, 425, 429, 500, 502, 503, 504}
+# The store found another digest than the one that was announced.
+_NOT_WHAT_WAS_SENT = {400, 409, 422}
+TIMEOUT = 30.0
+
+
+class HttpDepot:
+    """Files below a URL. A secret in it stays `${NAME}` until a request is made."""
+
+    def __init__(self, url: str) -> None:
+        self.url = url
+        self.place = shown_url(url)
+        try:
+            import httpx
+        except ModuleNotFoundError:
+            raise RequestError(
+                "Shipping over HTTP needs httpx, which is not installed: "
+                "pip install 'splarn[places]'."
+            ) from None
+        self._httpx = httpx
+        limits = httpx.Limits(max_connections=None, max_keepalive_connections=None)
+        self._client = httpx.Client(timeout=TIMEOUT, limits=limits)
+
+    def find(self, name: str) -> Stored | None:
+        """See Depot. A store that tells no digest is read."""
+        with self._reaching(name):
+            answer = self._client.head(
+                self._at(name), headers={"Want-Repr-Digest": "sha-256=9", **_AS_IT_IS}
+            )
+            if answer.status_code == 404:
+                return None
+            self._check(answer, name)
+            size = int(answer.headers.get("content-length", -1))
+            return Stored(name, size, self._digest(answer, name))
+
+    def put(self, name: str, blocks: Iterator[bytes], size: int, digest: str) -> Stored:
+        """See Depot. A store that answers without a digest is asked for one."""
+        headers = {
+            "Content-Length": str(size),
+            "Content-Type": "application/octet-stream",
+            "Content-Digest": _field(digest),
+        }
+        with self._reaching(name):
+            answer = self._client.put(self._at(name), content=blocks, headers=headers)
+            if answer.status_code in _NOT_WHAT_WAS_SENT:
+                raise Unready(f"the store answers {answer.status_code} to {name}")
+            self._check(answer, name)
+            known = _read_field(answer.headers.get("repr-digest", ""))
+        if known is not None:
+            return Stored(name, size, known)
+        found = self.find(name)
+        if found is None:
+            raise Unready(f"{name} is not there after it was stored")
+        return found
+
+    def delete(self, name: str) -> None:
+        """See Depot."""
+        with self._reaching(name):
+            answer = self._client.delete(self._at(name))
+            if answer.status_code != 404:
+                self._check(answer, name)
+
+    def names(self) -> list[str]:
+        """See Depot. As the store lists them, in JSON: `{"files": [{"name": …}]}`."""
+        with self._reaching(""):
+            answer = self._client.get(self._at(""), headers={"Accept": "application/json"})
+            self._check(answer, "")
+            try:
+                return sorted(str(one["name"]) for one in answer.json()["files"])
+            except (ValueError, KeyError, TypeError):
+                raise OutsideError(
+                    f"{self.place} does not list its files in a way that Splarn reads: name each."
+                ) from None
+
+    def close(self) -> None:
+        """See Depot."""
+        self._client.close()
+
+    def _at(self, name: str) -> str:
+        """The address of a file; a query in the depot's URL comes after it."""
+        pieces = urlsplit(filled(self.url, self.place))
+        path = f"{pieces.path.rstrip('/')}/{quote(name)}"
+        return urlunsplit((pieces.scheme, pieces.netloc, path, pieces.query, ""))
+
+    def _digest(self, answer: Any, name: str) -> str:
+        known = _read_field(answer.headers.get("repr-digest", ""))
+        if known is not None:
+            return known
+        state = hashlib.sha256()
+        with self._client.stream("GET", self._at(name), headers=_AS_IT_IS) as reading:
+            self._check(reading, name)
+            for block in reading.iter_raw():
+                state.update(block)
+        return state.hexdigest()
+
+    def _check(self, answer: Any, name: str) -> None:
+        code = answer.status_code
+        if code in _PASSING:
+            asked = answer.headers.get("retry-after")
+            raise Unready(f"it answers {code}", None if asked is None else _seconds(asked))
+        if code >= 400:
+            raise OutsideError(
+                f"{self.place} answers {code} to {name or 'a request for its list'}: check the "
+                "address and your rights there."
+            )
+
+    @contextmanager
+    def _reaching(self, name: str) -> Iterator[None]:
+        try:
+            yield
+        except self._httpx.TransportError as error:
+            # The driver quotes addresses; the kind of error says enough.
+            kind = type(error).__name__
+            raise Unready(f"the connection failed with {kind} at {name}") from None
+        except self._httpx.InvalidURL:
+            raise RequestError(f"{self.place} is not an address: check the spelling.") from None
+
+
+_AS_IT_IS = {"Accept-Encoding": "identity"}
+
+
+def _field(digest: str) -> str:
+    """A digest as a header holds it (RFC 9530, section 2)."""
+    return f"sha-256=:{base64.b64encode(bytes.fromhex(digest)).decode()}:"
+
+
+def _read_field(text: str) -> str | None:
+    for piece in text.split(","):
+        kind, _, value = piece.strip().partition("=")
+        if kind == "sha-256":
+            try:
+                return base64.b64decode(value.strip(":"), validate=True).hex()
+            except ValueError:
+                return None
+    return None
+
+
+def _seconds(text: str) -> float | None:
+    """What Retry-After asks for: seconds or a date (RFC 9110, section 10.2.3)."""
+    try:
+        return max(float(text), 0.0)
+    except ValueError:
+        pass
+    try:
+        until = parsedate_to_datetime(text)
+    except (TypeError, ValueError):
+        return None
+    return max((until - datetime.now(UTC)).total_seconds(), 0.0)

@@ -1,0 +1,1 @@
+"""Stand-ins for rented services: real HTTP on loopback, with limits and faults on purpose."""

@@ -1,0 +1,180 @@
+"""The simulated depot: an HTTP store on loopback that is as slow and as fickle as it is told to be.
+
+PUT, GET with ranges, HEAD, DELETE and a listing as JSON; digests after RFC 9530. Files lie in a
+folder and are seen only when they are whole.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import contextlib
+import hashlib
+import re
+import secrets
+from collections.abc import AsyncIterator
+from pathlib import Path
+from typing import Any
+from urllib.parse import unquote
+
+from starlette.requests import ClientDisconnect, Request
+from starlette.responses import JSONResponse, Response, StreamingResponse
+
+from splarn.core.files import ASIDE
+from splarn.standin.physics import DepotPhysics, Link
+
+BLOCK = 64 << 10
+_RANGE = re.compile(r"bytes=(\d+)-(\d*)$")
+
+
+class Cut(Exception):
+    """The connection is cut on purpose; the server drops it."""
+
+
+class SimulatedDepot:
+    """The application, as the ASGI standard has it."""
+
+    def __init__(self, folder: Path, physics: DepotPhysics) -> None:
+        self.folder = folder
+        self.link = Link(physics)
+        self.physics = physics
+        # What it has been asked for and has refused, for those who want to know.
+        self.counts = {"requests": 0, "throttled": 0, "reset": 0, "stalled": 0, "corrupted": 0}
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        """Answers one request."""
+        if scope["type"] == "lifespan":
+            return
+        request = Request(scope, receive)
+        self.counts["requests"] += 1
+        if not self.link.admits():
+            self.counts["throttled"] += 1
+            wait = {"Retry-After": f"{self.physics.retry_after:g}"}
+            await Response(status_code=503, headers=wait)(scope, receive, send)
+            return
+        if self.physics.latency:
+            await asyncio.sleep(self.physics.latency)
+        path = self._path(unquote(request.url.path))
+        if path is None:
+            answer: Response = Response(status_code=400)
+        elif request.method == "PUT":
+            answer = await self._put(request, path)
+        elif request.method in ("GET", "HEAD"):
+            answer = self._get(request, path)
+        elif request.method == "DELETE":
+            answer = Response(status_code=204 if path.is_file() else 404)
+            path.unlink(missing_ok=True)
+        else:
+            answer = Response(status_code=405)
+        # Cut off without an answer where the faults have struck.
+        with contextlib.suppress(Cut, ClientDisconnect):
+            await answer(scope, receive, send)
+
+    def _path(self, name: str) -> Path | None:
+        path = (self.folder / name.strip("/")).resolve()
+        inside = path == self.folder.resolve() or self.folder.resolve() in path.parents
+        return path if inside and not path.name.endswith(ASIDE) else None
+
+    async def _put(self, request: Request, path: Path) -> Response:
+        wanted = int(request.headers.get("content-length", -1))
+        cut = self._moment(self.physics.reset_share, wanted, "reset")
+        stall = self._moment(self.physics.stall_share, wanted, "stalled")
+        spoil = self._moment(self.physics.corrupt_share, wanted, "corrupted")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        aside = path.with_name(f"{path.name}.{secrets.token_hex(4)}{ASIDE}")
+        state, size, free = hashlib.sha256(), 0, 0.0
+        try:
+            with aside.open("wb") as file:
+                async for block in request.stream():
+                    if stall is not None and size >= stall:
+                        stall = None
+                        await asyncio.sleep(self.physics.stall_seconds)
+                    if cut is not None and size >= cut:
+                        return _Dropped()
+                    if spoil is not None and block:
+                        block, spoil = bytes([block[0] ^ 1]) + block[1:], None
+                    free = await self.link.carry(len(block), free)
+                    file.write(block)
+                    state.update(block)
+                    size += len(block)
+            digest = _field(state.hexdigest())
+            announced = request.headers.get("content-digest", digest)
+            if size != wanted or announced != digest:
+                return Response("what arrived is not what was announced", status_code=422)
+            aside.replace(path)
+        except ClientDisconnect:
+            return _Dropped()
+        finally:
+            aside.unlink(missing_ok=True)
+        return Response(status_code=201, headers={"Repr-Digest": digest})
+
+    def _get(self, request: Request, path: Path) -> Response:
+        if path.is_dir():
+            return JSONResponse({"files": self._listed(path)})
+        if not path.is_file():
+            return Response(status_code=404)
+        size = path.stat().st_size
+        headers = {"Accept-Ranges": "bytes", "Repr-Digest": _field(_digest(path))}
+        first, last, code = 0, size - 1, 200
+        if asked := _RANGE.match(request.headers.get("range", "")):
+            first, code = int(asked[1]), 206
+            last = min(int(asked[2] or last), last)
+            if first > last:
+                return Response(status_code=416, headers={"Content-Range": f"bytes */{size}"})
+            headers["Content-Range"] = f"bytes {first}-{last}/{size}"
+        headers["Content-Length"] = str(last - first + 1)
+        if request.method == "HEAD":
+            return Response(status_code=200, headers=headers)
+        return StreamingResponse(self._sent(path, first, last + 1), code, headers)
+
+    async def _sent(self, path: Path, first: int, end: int) -> AsyncIterator[bytes]:
+        cut = self._moment(self.physics.reset_share, end - first, "reset")
+        stall = self._moment(self.physics.stall_share, end - first, "stalled")
+        spoil = self._moment(self.physics.corrupt_share, end - first, "corrupted")
+        free, at = 0.0, first
+        with path.open("rb") as file:
+            file.seek(first)
+            while at < end and (block := file.read(min(BLOCK, end - at))):
+                if stall is not None and at - first >= stall:
+                    stall = None
+                    await asyncio.sleep(self.physics.stall_seconds)
+                if cut is not None and at - first >= cut:
+                    raise Cut
+                if spoil is not None:
+                    block, spoil = bytes([block[0] ^ 1]) + block[1:], None
+                free = await self.link.carry(len(block), free)
+                at += len(block)
+                yield block
+
+    def _listed(self, folder: Path) -> list[dict[str, Any]]:
+        return [
+            {"name": path.relative_to(folder).as_posix(), "size": path.stat().st_size}
+            for path in sorted(folder.rglob("*"))
+            if path.is_file() and not path.name.endswith(ASIDE)
+        ]
+
+    def _moment(self, share: float, size: int, what: str) -> int | None:
+        """After how many bytes a fault strikes a transfer, None if it does not."""
+        if size <= 0 or not self.link.strikes(share):
+            return None
+        self.counts[what] += 1
+        return self.link.luck.randrange(size)
+
+
+class _Dropped(Response):
+    """An answer that is never whole, upon which the server ends the connection."""
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        """Begins to answer."""
+        headers = [(b"content-length", b"1")]
+        await send({"type": "http.response.start", "status": 500, "headers": headers})
+        raise Cut
+
+
+def _field(digest: str) -> str:
+    return f"sha-256=:{base64.b64encode(bytes.fromhex(digest)).decode()}:"
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

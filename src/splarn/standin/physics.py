@@ -1,0 +1,107 @@
+"""The physics of the simulated depot: how fast, how patient and how unreliable it is."""
+
+from __future__ import annotations
+
+import asyncio
+import random
+import time
+import tomllib
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+from splarn.core.errors import RequestError
+
+
+@dataclass(frozen=True)
+class DepotPhysics:
+    """Latency in seconds a request; bandwidths in MB/s and requests a second, 0 for no limit.
+
+    Requests beyond the limit are answered with 503 and `retry_after` seconds. The shares are
+    chances a request: of a connection that is cut in the middle, of one that stands still for
+    `stall_seconds`, and of a byte that arrives as another. The same `seed` gives the same luck.
+    """
+
+    latency: float = 0.0
+    stream_mbps: float = 0.0
+    total_mbps: float = 0.0
+    requests_per_second: float = 0.0
+    retry_after: float = 1.0
+    reset_share: float = 0.0
+    stall_share: float = 0.0
+    stall_seconds: float = 5.0
+    corrupt_share: float = 0.0
+    seed: int = 1
+
+    def __post_init__(self) -> None:
+        for field in fields(self):
+            value = getattr(self, field.name)
+            if value < 0 or (field.name.endswith("_share") and value > 1):
+                raise RequestError(f"{field.name} cannot be {value}: give 0 or more, a share to 1.")
+
+
+def read_physics(path: Path, **over: Any) -> DepotPhysics:
+    """The physics in a TOML file's `[depot]`; what `over` gives wins.
+
+    Raises RequestError when the file is missing or says something unknown.
+    """
+    try:
+        document = tomllib.loads(path.read_text(encoding="utf-8"))["depot"]
+    except FileNotFoundError:
+        raise RequestError(f"There is no physics file {path}: check the spelling.") from None
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise RequestError(f"The physics file {path} cannot be read: {error}.") from None
+    except KeyError:
+        raise RequestError(f"The physics file {path} has no section [depot]: add one.") from None
+    known = {field.name for field in fields(DepotPhysics)}
+    unknown = sorted(set(document) - known)
+    if unknown:
+        raise RequestError(
+            f"The physics file {path} says {unknown[0]!r}, which is not known: use "
+            f"{', '.join(sorted(known))}."
+        )
+    return DepotPhysics(**{**document, **over})
+
+
+class Link:
+    """The wire of a depot: every stream has its own speed, and all share one."""
+
+    def __init__(self, physics: DepotPhysics) -> None:
+        self.physics = physics
+        self.luck = random.Random(physics.seed)
+        self._shared_until = 0.0
+        self._tokens = physics.requests_per_second
+        self._filled = time.monotonic()
+
+    def admits(self) -> bool:
+        """Whether a request may come in now: a bucket of one second's requests."""
+        rate = self.physics.requests_per_second
+        if not rate:
+            return True
+        now = time.monotonic()
+        self._tokens = min(rate, self._tokens + (now - self._filled) * rate)
+        self._filled = now
+        if self._tokens < 1:
+            return False
+        self._tokens -= 1
+        return True
+
+    def strikes(self, share: float) -> bool:
+        """Whether a fault of this chance happens now."""
+        return share > 0 and self.luck.random() < share
+
+    async def carry(self, size: int, free: float) -> float:
+        """Lets so many bytes pass; `free` is when the stream is done with those before them.
+
+        Returns when it is done with these.
+        """
+        now = time.monotonic()
+        if self.physics.stream_mbps:
+            free = max(free, now) + size / (self.physics.stream_mbps * 1e6)
+        if self.physics.total_mbps:
+            spent = size / (self.physics.total_mbps * 1e6)
+            self._shared_until = max(self._shared_until, now) + spent
+            free = max(free, self._shared_until)
+        if free > now:
+            await asyncio.sleep(free - now)
+        return free

@@ -1,0 +1,52 @@
+"""Serving a stand-in on loopback, for as long as it is wanted."""
+
+from __future__ import annotations
+
+import socket
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+from splarn.core.errors import OutsideError, RequestError
+
+
+def server_for(application: Any, port: int) -> tuple[Any, socket.socket]:
+    """A server of an ASGI application and the socket it will listen on; port 0 is any free one.
+
+    Raises RequestError without the packages, OutsideError when the port is taken.
+    """
+    try:
+        import uvicorn
+    except ModuleNotFoundError:
+        raise RequestError(
+            "Stand-ins need uvicorn and starlette, which are not installed: "
+            "pip install 'splarn[standin]'."
+        ) from None
+    listening = socket.socket()
+    listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listening.bind(("127.0.0.1", port))
+    except OSError as error:
+        listening.close()
+        raise OutsideError(
+            f"The port {port} cannot be listened on ({error.strerror}): choose another --port."
+        ) from None
+    config = uvicorn.Config(application, log_level="critical", lifespan="off", access_log=False)
+    return uvicorn.Server(config), listening
+
+
+@contextmanager
+def served(application: Any, port: int = 0) -> Iterator[str]:
+    """The address of an application that another thread serves meanwhile."""
+    server, listening = server_for(application, port)
+    thread = threading.Thread(target=server.run, kwargs={"sockets": [listening]}, daemon=True)
+    thread.start()
+    try:
+        while not server.started and thread.is_alive():
+            thread.join(0.01)
+        yield f"http://127.0.0.1:{listening.getsockname()[1]}"
+    finally:
+        server.should_exit = True
+        thread.join(10)
+        listening.close()
