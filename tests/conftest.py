@@ -23,6 +23,10 @@ from splarn.core.layout.inference import infer_layout
 from splarn.demo.scenario import Delivery, make_passages
 from splarn.engines import open_engine
 
+# Modules are compiled once, rather than by each of the many commands that tests give.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+sys.dont_write_bytecode = False
+
 # Machines are noisy: no test fails for being slow.
 settings.register_profile("splarn", deadline=None)
 settings.load_profile("splarn")

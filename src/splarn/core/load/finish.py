@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from splarn.core.digest import ColumnDigest, add_digests
 from splarn.core.engine import LoadNote, Session, TableIndex
-from splarn.core.errors import RefusedError
+from splarn.core.errors import OutsideError, RefusedError
 from splarn.core.layout import Field
 from splarn.core.load.opening import clear, end_earlier
 from splarn.core.load.request import LoadRequest
@@ -158,7 +158,12 @@ def _move_over(session: Session, note: LoadNote, rows: int) -> Marks | None:
             f"direct: take this one back with `splarn undo {note.load_id}` first.",
             refusal.reason,
         ) from None
-    assert moved == rows, f"{moved} rows moved, {rows} read"
+    if moved != rows:
+        session.rollback()
+        raise OutsideError(
+            f"The table {details.aside} holds {moved:,} rows and {rows:,} were read into it, so "
+            f"nothing was moved: `splarn undo {note.load_id}` takes the load back."
+        )
     if since is not None:
         return rows_since(session, replace(note, details=details.with_(last_row=since)))
     return marks

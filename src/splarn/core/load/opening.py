@@ -16,7 +16,6 @@ from splarn.core.engine import LoadNote, PartNote, Session, TableIndex
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load.request import Input, LoadRequest
 from splarn.core.load.table import Fit, fit_table, stored
-from splarn.core.survey.look import look_at
 
 # Asked with the rows in the table and the fewer ones to be loaded.
 Confirm = Callable[[int, int], bool]
@@ -261,6 +260,8 @@ def _refuse_what_is_there(
 
 def rows_coming(request: LoadRequest) -> int:
     """Rows in the sources, counted where nothing tells them; those of a damaged one are none."""
+    from splarn.core.survey.look import look_at
+
     total = 0
     for entry in request.inputs:
         if entry.rows is not None:

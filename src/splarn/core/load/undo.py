@@ -198,7 +198,11 @@ def _take_out(session: Session, note: LoadNote, parts: Sequence[PartNote], rows:
 
     def act() -> None:
         removed = session.remove(table, marks)
-        assert removed == rows, f"{removed} rows removed, {rows} were meant"
+        if removed != rows:
+            raise OutsideError(
+                f"{removed:,} rows of {table} would have gone and {rows:,} were meant, so nothing "
+                "was changed: someone else is at work on them; try again."
+            )
 
     return _Way(act, f"[removes|removed] its {rows:,} rows from {table} and no others", rows)
 
