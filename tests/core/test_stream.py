@@ -16,8 +16,8 @@ from splarn.core.engine import LoadNote, PartNote, TableColumn
 from splarn.core.errors import OutsideError, RefusedError, ShortfallError
 from splarn.core.faults import read_rejects
 from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.limit import BadRows
 from splarn.core.load import stream
-from splarn.core.load.limit import BadRows
 from splarn.core.load.stream import LoadTask, PartResult, run_load_task
 from splarn.core.marks import Marks, joined
 from splarn.core.reading.parsed import Parsed

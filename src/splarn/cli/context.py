@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from splarn.core.configuration import Space
     from splarn.core.layout import Layout
     from splarn.core.ledger import Ledger
-    from splarn.core.load.limit import BadRows
+    from splarn.core.limit import BadRows
     from splarn.core.places import Place
     from splarn.core.plan import Limits
     from splarn.core.prices import Prices
@@ -102,7 +102,7 @@ class Context:
 
     def bad_rows(self, how: str | None, limit: str | None) -> BadRows:
         """How many bad rows may be set aside; none to halt at the first."""
-        from splarn.core.load.limit import BadRows
+        from splarn.core.limit import BadRows
 
         target = self.job.target
         mode = how or target.bad_rows

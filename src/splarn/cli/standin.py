@@ -7,45 +7,59 @@ from typing import Annotated, Any
 
 import typer
 
+from splarn.cli.options import AsJson
+
 
 def standin(
     folder: Annotated[
-        Path, typer.Option("--folder", metavar="DIR", help="Where the depot's files lie.")
-    ] = Path("depot"),
-    port: Annotated[
-        int, typer.Option("--port", metavar="N", min=0, max=65535, help="0 takes any free one.")
+        Path, typer.Option("--folder", metavar="DIR", help="Where files and tables lie.")
+    ] = Path("standin"),
+    depot_port: Annotated[
+        int,
+        typer.Option("--depot-port", metavar="N", min=0, max=65535, help="0 takes any free one."),
     ] = 8600,
+    engine_port: Annotated[
+        int,
+        typer.Option("--engine-port", metavar="N", min=0, max=65535, help="0 takes any free one."),
+    ] = 8700,
     physics: Annotated[
-        Path | None,
-        typer.Option("--physics", metavar="FILE", help="TOML file with a section [depot]."),
+        str | None,
+        typer.Option("--physics", metavar="NAME", help="A shipped preset, or a TOML file."),
     ] = None,
     latency: Annotated[
-        str | None, typer.Option("--latency", metavar="DURATION", help="Of each request.")
+        str | None,
+        typer.Option("--latency", metavar="DURATION", help="Of each request to the depot."),
     ] = None,
     stream_mbps: Annotated[
-        float | None, typer.Option("--stream-mbps", metavar="N", help="MB/s of each stream.")
+        float | None,
+        typer.Option("--stream-mbps", metavar="N", help="The depot's MB/s of each stream."),
     ] = None,
     total_mbps: Annotated[
-        float | None, typer.Option("--total-mbps", metavar="N", help="MB/s of all streams.")
+        float | None, typer.Option("--total-mbps", metavar="N", help="The depot's MB/s of all.")
     ] = None,
     requests: Annotated[
         float | None,
-        typer.Option("--requests", metavar="N", help="Requests a second; others get 503."),
+        typer.Option("--requests", metavar="N", help="The depot's a second; others get 503."),
     ] = None,
-    seed: Annotated[
-        int | None, typer.Option("--seed", metavar="S", help="Of the faults' luck.")
-    ] = None,
+    seed: Annotated[int | None, typer.Option("--seed", metavar="S", help="Of all luck.")] = None,
+    as_json: AsJson = False,
 ) -> None:
-    """Serve a simulated depot on loopback until Ctrl-C: slow, busy and faulty as you ask.
+    """Serve a simulated depot and Millrace, a simulated elastic engine, until Ctrl-C.
 
-    Example: [bold]splarn standin --latency 20ms --stream-mbps 10 --total-mbps 80[/bold]
+    Example: [bold]splarn standin --physics crowded --latency 20ms[/bold]
 
-    The physics file may also cut connections, stall and spoil bytes: reset_share, stall_share,
-    stall_seconds and corrupt_share.
+    The depot is a plain HTTP store that is as slow, busy and faulty as its physics say. Millrace
+    really reads and stores rows; only its clock is simulated, so that trying 128 units takes
+    seconds. Presets: steady, crowded, narrow, rough. The guide "Depots, tiers and prices" explains
+    every key.
     """
+    import signal
+    import threading
+
+    from splarn.cli.output import Output
     from splarn.core.units import parse_duration
+    from splarn.standin.both import standing_in
     from splarn.standin.physics import DepotPhysics, read_physics
-    from splarn.standin.serve import server_for
 
     given: dict[str, Any] = {
         "latency": None if latency is None else parse_duration(latency),
@@ -55,14 +69,15 @@ def standin(
         "seed": seed,
     }
     over = {name: value for name, value in given.items() if value is not None}
-    how = DepotPhysics(**over) if physics is None else read_physics(physics, **over)
-    try:
-        from splarn.standin.depot import SimulatedDepot
-    except ModuleNotFoundError:
-        server_for(None, 0)
-        raise
-    folder.mkdir(parents=True, exist_ok=True)
-    server, listening = server_for(SimulatedDepot(folder, how), port)
-    address = f"http://127.0.0.1:{listening.getsockname()[1]}"
-    typer.echo(f"The simulated depot answers at {address}; its files lie in {folder}. Ctrl-C ends.")
-    server.run(sockets=[listening])
+    depot = read_physics(physics, "depot", DepotPhysics, **over)
+    stopped = threading.Event()
+    signal.signal(signal.SIGTERM, lambda *_: stopped.set())
+    out = Output(as_json)
+    ports = (depot_port, engine_port)
+    with standing_in(folder, physics, depot, seed=seed, ports=ports) as (store, engine):
+        out.say(f"The simulated depot answers at {store}, Millrace at {engine}.")
+        out.say(f"What they keep lies in {folder}. Ctrl-C ends them.")
+        out.document({"depot": store, "engine": engine, "folder": str(folder)})
+        # Waiting with an end lets signals through.
+        while not stopped.wait(3600):
+            pass

@@ -39,6 +39,8 @@ class LoadDetails:
     # Rows in the table before the load, and their digests where rows cannot be marked.
     rows_before: int = 0
     digests_before: tuple[ColumnDigest, ...] | None = None
+    # The tier to which the compute returns when this load no longer needs it larger.
+    rest: str = ""
     # Loads whose rows went with this one, with the states they had.
     ended: tuple[tuple[str, str], ...] = ()
     # What was read, once all was in, and which rows of the table those are.

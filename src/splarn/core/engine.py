@@ -8,6 +8,7 @@ from typing import Protocol
 
 from splarn.core.details import LoadDetails
 from splarn.core.digest import ColumnDigest
+from splarn.core.handover import Job, Order, Size, Watch
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
 from splarn.core.reading.parsed import Parsed
@@ -160,6 +161,23 @@ class Session(Protocol):
     def follow_identity(self, table: str, column: str) -> None:
         """Lets the engine's own numbers go on behind those that were stored."""
 
+    # Compute, and files that the engine reads itself.
+
+    def clock(self) -> float:
+        """Seconds by which phases are measured: the engine's own, or this machine's."""
+
+    def size(self) -> Size | None:
+        """The compute as it is, None where it has no sizes."""
+
+    def resize(self, tier: str) -> None:
+        """Gives the compute another size; done when this returns."""
+
+    def carry(self, order: Order, watch: Watch) -> list[Job]:
+        """Lets the engine load files, and waits for it; what it says of each, failed ones too.
+
+        Parts that an earlier call brought in are not loaded again and are among those returned.
+        """
+
     # Notes.
 
     def lock(self, table: str) -> None:
@@ -214,6 +232,7 @@ class Engine(Protocol):
     name: str
     place: str  # The URL as it may be shown, without secrets.
     in_process: bool  # Whether all streams must be threads of one process.
+    reads_parts: bool  # Whether it is given files rather than rows.
     levers: Mapping[str, tuple[str, ...]]  # The values that each load lever may take.
     title: str  # What people call this kind of target.
 

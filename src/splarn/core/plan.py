@@ -15,7 +15,7 @@ from splarn.core.errors import RequestError
 from splarn.core.files import write_text
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
-from splarn.core.load.limit import BadRows
+from splarn.core.limit import BadRows
 from splarn.core.model.forecast import Forecast
 from splarn.core.model.laws import Volume
 from splarn.core.prices import Prices, make_prices

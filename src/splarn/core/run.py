@@ -15,7 +15,7 @@ from splarn.core.load.opening import Confirm
 from splarn.core.model.forecast import BUSY_PHASES
 from splarn.core.plan import Plan
 from splarn.core.pool import Pools
-from splarn.core.prices import Cost, cost_of
+from splarn.core.prices import Cost, Stretch, Usage, reckon
 from splarn.core.progress import Progress
 from splarn.core.shape import Manifest, read_manifest
 from splarn.core.shape.manifest import MANIFEST
@@ -116,7 +116,7 @@ def run_plan(
         record,
         phases,
         seconds,
-        cost_of(plan.prices, configuration.tier, busy, seconds),
+        reckon(plan.prices, Usage(record.compute or (Stretch(configuration.tier, busy),), seconds)),
         None if resumed else (seconds / median - 1) * 100,
         resumed,
     )

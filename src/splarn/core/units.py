@@ -137,3 +137,9 @@ def plural(count: int, noun: str) -> str:
 
 def _places(size: float) -> int:
     return 2 if size < 10 else 1 if size < 100 else 0
+
+
+def tier_units(name: str) -> int:
+    """The units in a tier's name, as 16 in u16; 0 where the name tells none."""
+    digits = name.removeprefix("u")
+    return int(digits) if digits.isdigit() else 0

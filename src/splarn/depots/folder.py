@@ -55,6 +55,14 @@ class FolderDepot:
             aside.unlink(missing_ok=True)
         return Stored(name, size, digest)
 
+    def get(self, name: str, first: int = 0) -> Iterator[bytes]:
+        """See Depot."""
+        path = self.folder / name
+        with outside(f"Reading {path}"), path.open("rb") as file:
+            file.seek(first)
+            while block := file.read(BLOCK):
+                yield block
+
     def delete(self, name: str) -> None:
         """See Depot."""
         with outside(f"Removing {self.folder / name}"):

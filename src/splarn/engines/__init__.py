@@ -18,6 +18,7 @@ _KINDS = {
     "postgresql": ("splarn.engines.postgresql", "PostgresqlEngine"),
     "mariadb": ("splarn.engines.mariadb", "MariadbEngine"),
     "mysql": ("splarn.engines.mariadb", "MariadbEngine"),
+    "millrace": ("splarn.engines.millrace", "MillraceEngine"),
 }
 
 

@@ -29,6 +29,7 @@ class SqlEngine(ABC):
     driver = ""
     extra = ""
     in_process = False
+    reads_parts = False
     levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
         "durability": ("full",),
         "indexes": ("keep", "rebuild"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
@@ -10,7 +11,8 @@ import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 from sqlalchemy.exc import SQLAlchemyError
 
-from splarn.core.errors import OutsideError, RefusedError
+from splarn.core.errors import OutsideError, RefusedError, RequestError
+from splarn.core.handover import Job, Order, Size, Watch
 
 if TYPE_CHECKING:
     from splarn.engines.base import SqlEngine
@@ -53,6 +55,22 @@ class Connected:
             self.connection.close()
         except SQLAlchemyError:
             self.connection.invalidate()
+
+    def clock(self) -> float:
+        """See Session."""
+        return time.perf_counter()
+
+    def size(self) -> Size | None:
+        """See Session. A server that is ours has the size it has."""
+        return None
+
+    def resize(self, tier: str) -> None:
+        """See Session. Raises RequestError."""
+        raise RequestError(f"{self.engine.title} has no tiers to choose from.")
+
+    def carry(self, order: Order, watch: Watch) -> list[Job]:
+        """See Session. Raises RequestError."""
+        raise RequestError(f"{self.engine.title} is given rows, not files.")
 
     def quoted(self, name: str, dotted: bool = True) -> str:
         """An identifier as the engine writes it; a table may have its schema before a dot."""

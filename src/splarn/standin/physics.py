@@ -8,9 +8,12 @@ import time
 import tomllib
 from dataclasses import dataclass, fields
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from splarn.core.errors import RequestError
+
+Physics = TypeVar("Physics")
+_SHIPPED = Path(__file__).parent / "presets"
 
 
 @dataclass(frozen=True)
@@ -40,27 +43,58 @@ class DepotPhysics:
                 raise RequestError(f"{field.name} cannot be {value}: give 0 or more, a share to 1.")
 
 
-def read_physics(path: Path, **over: Any) -> DepotPhysics:
-    """The physics in a TOML file's `[depot]`; what `over` gives wins.
+def read_physics(given: str | None, section: str, kind: type[Physics], **over: Any) -> Physics:
+    """The physics in a section of a TOML file, or of the shipped preset of that name.
 
+    Without the file or the section all is as the kind has it; what `over` gives wins.
     Raises RequestError when the file is missing or says something unknown.
     """
-    try:
-        document = tomllib.loads(path.read_text(encoding="utf-8"))["depot"]
-    except FileNotFoundError:
-        raise RequestError(f"There is no physics file {path}: check the spelling.") from None
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
-        raise RequestError(f"The physics file {path} cannot be read: {error}.") from None
-    except KeyError:
-        raise RequestError(f"The physics file {path} has no section [depot]: add one.") from None
-    known = {field.name for field in fields(DepotPhysics)}
-    unknown = sorted(set(document) - known)
+    from pydantic import TypeAdapter, ValidationError
+
+    where, document = _document(given)
+    unknown_section = sorted(set(document) - {"depot", "millrace"})
+    if unknown_section:
+        raise RequestError(
+            f"{where} has a section [{unknown_section[0]}], which is not known: use [depot] and "
+            "[millrace]."
+        )
+    known = [field.name for field in fields(kind)]  # type: ignore[arg-type]
+    found = {**document.get(section, {}), **over}
+    unknown = sorted(set(found) - set(known))
     if unknown:
         raise RequestError(
-            f"The physics file {path} says {unknown[0]!r}, which is not known: use "
-            f"{', '.join(sorted(known))}."
+            f"In [{section}] of {where}, {unknown[0]!r} is not known: use {', '.join(known)}."
         )
-    return DepotPhysics(**{**document, **over})
+    try:
+        return TypeAdapter(kind).validate_python(found)
+    except ValidationError as error:
+        first = error.errors()[0]
+        key = ".".join(str(piece) for piece in first["loc"])
+        raise RequestError(f"In [{section}] of {where}, {key}: {first['msg'].lower()}.") from None
+    except RequestError as error:
+        raise RequestError(f"In [{section}] of {where}: {error}") from None
+
+
+def presets() -> list[str]:
+    """The names of the physics that are shipped."""
+    return sorted(path.stem for path in _SHIPPED.glob("*.toml"))
+
+
+def _document(given: str | None) -> tuple[str, dict[str, Any]]:
+    """How the physics is called in messages, and what it says."""
+    if given is None:
+        return "the options", {}
+    path = _SHIPPED / f"{given}.toml" if given in presets() else Path(given)
+    where = f"the physics {given}"
+    try:
+        return where, tomllib.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        raise RequestError(
+            f"There is no physics file {given}: check the spelling, or name one of the shipped "
+            f"{', '.join(presets())}."
+        ) from None
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise RequestError(f"The physics file {given} cannot be read: {error}.") from None
 
 
 class Link:

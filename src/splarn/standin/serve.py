@@ -6,9 +6,19 @@ import socket
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from importlib.util import find_spec
 from typing import Any
 
 from splarn.core.errors import OutsideError, RequestError
+
+
+def need_packages() -> None:
+    """Raises RequestError where what stand-ins need is not installed."""
+    if find_spec("uvicorn") is None or find_spec("starlette") is None:
+        raise RequestError(
+            "Stand-ins need uvicorn and starlette, which are not installed: "
+            "pip install 'splarn[standin]'."
+        )
 
 
 def server_for(application: Any, port: int) -> tuple[Any, socket.socket]:
@@ -16,13 +26,9 @@ def server_for(application: Any, port: int) -> tuple[Any, socket.socket]:
 
     Raises RequestError without the packages, OutsideError when the port is taken.
     """
-    try:
-        import uvicorn
-    except ModuleNotFoundError:
-        raise RequestError(
-            "Stand-ins need uvicorn and starlette, which are not installed: "
-            "pip install 'splarn[standin]'."
-        ) from None
+    need_packages()
+    import uvicorn
+
     listening = socket.socket()
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
@@ -30,7 +36,7 @@ def server_for(application: Any, port: int) -> tuple[Any, socket.socket]:
     except OSError as error:
         listening.close()
         raise OutsideError(
-            f"The port {port} cannot be listened on ({error.strerror}): choose another --port."
+            f"The port {port} cannot be listened on ({error.strerror}): choose another one."
         ) from None
     config = uvicorn.Config(application, log_level="critical", lifespan="off", access_log=False)
     return uvicorn.Server(config), listening

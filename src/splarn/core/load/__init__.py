@@ -1,7 +1,7 @@
 """Loading: batches, rejects, progress kept in the target, verification, taking back."""
 
 from splarn.core.levers import LoadLevers
-from splarn.core.load.limit import BadRows
+from splarn.core.limit import BadRows
 from splarn.core.load.loader import load
 from splarn.core.load.request import (
     TABLE_MODES,

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 
 from splarn.core.errors import RequestError
 from splarn.core.levers import check_levers
+from splarn.core.limit import too_many_bad
 from splarn.core.load.finish import finish
-from splarn.core.load.limit import too_many_bad
+from splarn.core.load.handed import hand_over
 from splarn.core.load.opening import Confirm, Opened, open_load
 from splarn.core.load.request import IDENTITY, TABLE_MODES, LoadRecord, LoadRequest
+from splarn.core.load.sizing import Sizing, restore_left
 from splarn.core.load.stream import LoadTask, PartResult, run_load_task
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
@@ -38,16 +39,27 @@ def load(
         if value not in known:
             raise RequestError(f"The {what} {value!r} is not known: use {', '.join(known)}.")
     watch = progress or Silent()
-    begun = time.perf_counter()
     engine = request.open_engine()
     check_levers(request.levers, engine)
+    left = restore_left(request.open_engine) if engine.reads_parts else []
     # Kept open: its claim keeps other loaders off for as long as this one lives.
     keeper = engine.connect()
     try:
+        clock = keeper.clock
+        begun = clock()
+        sizing = Sizing(keeper, engine.place, request.tier, request.read_tier)
         opened = open_load(keeper, request, confirm)
-        queued = time.perf_counter()
-        results = _run(request, opened, pool, watch)
-        loaded = time.perf_counter()
+        with sizing.larger(opened.note):
+            queued = clock()
+            if engine.reads_parts:
+                folder = _rejects_folder(request, opened)
+                handed = hand_over(keeper, request, opened, pool, watch, folder)
+                results, started, loaded = handed.results, handed.started, handed.finished
+                _hold_to_limit(request, results, True)
+            else:
+                results, started, loaded = _run(request, opened, pool, watch), queued, clock()
+        sized = clock()
+        started, loaded = started or sized, loaded or sized
         watch.start("verify" if request.verify else "finish", None, "")
         session = engine.connect()
         try:
@@ -55,10 +67,11 @@ def load(
         finally:
             session.rollback()
             session.close()
+        ended = clock()
+        ran = sizing.stretches() if engine.reads_parts else ()
     finally:
         watch.finish()
         keeper.close()
-    ended = time.perf_counter()
     note = opened.note
     return LoadRecord(
         note.load_id,
@@ -68,14 +81,15 @@ def load(
         sum(result.note.rows for result in results),
         sum(result.note.refused for result in results),
         ended - begun,
-        {"queue": queued - begun, "load": loaded - queued, "finish": ended - loaded},
+        {"queue": started - begun, "load": loaded - started, "finish": ended - loaded},
         end.verified,
         end.differences,
         end.digests,
         _rejects_folder(request, opened) if any(r.note.refused for r in results) else None,
         opened.resumed,
-        (*opened.notes, *end.notes),
+        (*left, *opened.notes, *sizing.notes, *end.notes),
         note.details.before if request.keep_before and note.details.before else None,
+        ran,
     )
 
 

@@ -14,9 +14,10 @@ from splarn.core.faults import Fault
 from splarn.core.files import content_hash
 from splarn.core.layout import Layout
 from splarn.core.levers import LoadLevers
-from splarn.core.load.limit import BadRows
+from splarn.core.limit import BadRows
 from splarn.core.load.stream import PartResult
 from splarn.core.places import Place
+from splarn.core.prices import Stretch
 from splarn.core.reading.sources import check_sources
 from splarn.core.shape.manifest import Manifest
 
@@ -43,7 +44,9 @@ class LoadRequest:
 
     `columns` are the fields to store, None for all; `identity` says whose numbers a column gets
     that the engine numbers, None for the files' with a note. `keep_before` keeps the rows that
-    `empty` and `replace` remove, so that the load can be taken back.
+    `empty` and `replace` remove, so that the load can be taken back. `tier` is the size of the
+    compute while rows come in, `read_tier` the one for verifying and afterwards; None is what it
+    has.
     """
 
     open_engine: OpenEngine
@@ -60,6 +63,8 @@ class LoadRequest:
     columns: tuple[str, ...] | None = None
     identity: str | None = None
     keep_before: bool = True
+    tier: str | None = None
+    read_tier: str | None = None
 
 
 @dataclass(frozen=True)
@@ -67,7 +72,7 @@ class LoadRecord:
     """What came of a load. `phases` are seconds; `differences` is empty when all arrived.
 
     `notes` are what a person should know besides. `before` is the table that keeps the rows from
-    before, if any were removed.
+    before, if any were removed. `compute` is what ran meanwhile, by the engine's clock.
     """
 
     load_id: str
@@ -85,6 +90,7 @@ class LoadRecord:
     resumed: bool
     notes: tuple[str, ...] = ()
     before: str | None = None
+    compute: tuple[Stretch, ...] = ()
 
     @property
     def faults(self) -> list[Fault]:

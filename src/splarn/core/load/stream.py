@@ -14,7 +14,7 @@ from splarn.core.errors import RefusedError
 from splarn.core.faults import ENGINE, Fault, read_rejects, write_rejects
 from splarn.core.lanes import report
 from splarn.core.layout import Layout
-from splarn.core.load.limit import BadRows, too_many_bad
+from splarn.core.limit import BadRows, too_many_bad
 from splarn.core.marks import joined
 from splarn.core.places import Place
 from splarn.core.reading import read_parsed

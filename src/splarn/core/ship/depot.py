@@ -45,6 +45,9 @@ class Depot(Protocol):
         `digest` is the SHA-256 that it must have. Replaces what has the name.
         """
 
+    def get(self, name: str, first: int = 0) -> Iterator[bytes]:
+        """A file's bytes from position `first` on. Raises Unready when they break off."""
+
     def delete(self, name: str) -> None:
         """Removes a file if it is there."""
 

@@ -2,27 +2,22 @@
 
 from __future__ import annotations
 
-import hashlib
-import random
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path, PurePosixPath
 
-from splarn.core.errors import OutsideError, RequestError
+from splarn.core.errors import RequestError
 from splarn.core.files import outside
 from splarn.core.lanes import report
-from splarn.core.places import Place, open_place
+from splarn.core.places import Place
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
+from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.depot import Depot, Stored, Unready
-
-BLOCK = 256 << 10
-# Tries of one file before it is given up; the waits between them double up to the longest.
-TRIES = 9
-FIRST_WAIT, LONGEST_WAIT = 0.1, 20.0
+from splarn.core.ship.trying import Trying
 
 
 @dataclass(frozen=True)
@@ -175,8 +170,8 @@ def _send(task: _Task) -> Sent:
     begun = time.perf_counter()
     with outside(f"Reading {task.source}"):
         size = task.source.stat().st_size
-        digest = digest_of(_blocks(task.source))
-    trying = _Trying(task)
+        digest, _ = digest_of(blocks_of(task.source))
+    trying = Trying(task.depot.place, task.name, task.pause)
     stored = trying.until_ready(lambda: task.depot.find(task.name))
     kept = stored is not None and (stored.size, stored.digest) == (size, digest)
     if not kept:
@@ -200,58 +195,10 @@ def _send(task: _Task) -> Sent:
 
 
 def _put(task: _Task, size: int, digest: str) -> Stored:
-    stored = task.depot.put(task.name, _blocks(task.source), size, digest)
+    stored = task.depot.put(task.name, blocks_of(task.source), size, digest)
     if (stored.size, stored.digest) != (size, digest):
         raise Unready(f"what arrived of {task.name} is not what was sent")
     return stored
-
-
-class _Trying:
-    """Tries again what may pass, after waits that double and are spread by chance.
-
-    Spreading keeps streams that were turned away together from coming back together (Brooker 2015,
-    "Exponential Backoff and Jitter").
-    """
-
-    def __init__(self, task: _Task) -> None:
-        self.task = task
-        self.requests = self.retries = 0
-        self.throttled = 0.0
-
-    def until_ready(self, act: Callable[[], Stored | None]) -> Stored | None:
-        """What the act gives. Raises OutsideError when it is not ready again and again."""
-        for tried in range(TRIES):
-            self.requests += 1
-            try:
-                return act()
-            except Unready as unready:
-                if tried == TRIES - 1:
-                    raise OutsideError(
-                        f"{self.task.depot.place} did not take {self.task.name} in {TRIES} tries "
-                        f"({unready.why}): run the same command again to go on, with fewer streams "
-                        "if it asks for rest."
-                    ) from None
-                self.retries += 1
-                wait = random.uniform(0, min(FIRST_WAIT * 2**tried, LONGEST_WAIT))
-                if unready.wait is not None:
-                    wait += unready.wait
-                    self.throttled += wait
-                self.task.pause(wait)
-        raise AssertionError("not reached")
-
-
-def digest_of(blocks: Iterator[bytes]) -> str:
-    """The SHA-256 of bytes in hex."""
-    state = hashlib.sha256()
-    for block in blocks:
-        state.update(block)
-    return state.hexdigest()
-
-
-def _blocks(source: Place) -> Iterator[bytes]:
-    with open_place(source) as file:
-        while block := file.read(BLOCK):
-            yield block
 
 
 def sources_of(paths: Sequence[Place]) -> tuple[Place, ...]:

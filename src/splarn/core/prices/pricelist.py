@@ -1,20 +1,23 @@
-"""The price list, and what a load costs by it."""
+"""The price list: what compute, storage, requests, transfer and scans cost, in any currency."""
 
 from __future__ import annotations
 
 import tomllib
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from splarn.core.errors import RequestError
 
 
 class Tier(BaseModel):
-    """One compute size. Times are in seconds."""
+    """One compute size: money an hour, and seconds.
+
+    Time is billed in whole steps. `minimum` is owed at least for every start; `start_up` is time
+    that is billed for a start and shows in no measured phase; `idle_tail` is how long the compute
+    runs on, and is paid, after its last work.
+    """
 
     model_config = ConfigDict(extra="forbid")
 
@@ -22,29 +25,26 @@ class Tier(BaseModel):
     billing_step: float = Field(default=1, gt=0)
     minimum: float = Field(default=0, ge=0)
     start_up: float = Field(default=0, ge=0)
+    idle_tail: float = Field(default=0, ge=0)
 
 
 class Prices(BaseModel):
-    """What things cost. `machine_per_hour` is the machine that prepares and sends the parts."""
+    """What things cost. A GB is 1e9 bytes, a TB 1e12, a month 730 hours.
+
+    `machine_per_hour` is the machine that prepares and sends the parts. `keep_days` is how long
+    parts stay in the depot.
+    """
 
     model_config = ConfigDict(extra="forbid")
 
     currency: str = "units"
     machine_per_hour: float = Field(default=0, ge=0)
+    storage_gb_month: float = Field(default=0, ge=0)
+    keep_days: float = Field(default=0, ge=0)
+    thousand_requests: float = Field(default=0, ge=0)
+    gb_moved: float = Field(default=0, ge=0)
+    tb_scanned: float = Field(default=0, ge=0)
     tiers: dict[str, Tier] = {"u1": Tier(per_hour=0)}
-
-
-@dataclass(frozen=True)
-class Cost:
-    """An amount by item, in the price list's currency."""
-
-    compute: float
-    machine: float
-
-    @property
-    def total(self) -> float:
-        """All items together."""
-        return self.compute + self.machine
 
 
 def read_prices(path: Path) -> Prices:
@@ -54,7 +54,7 @@ def read_prices(path: Path) -> Prices:
     """
     try:
         return make_prices(tomllib.loads(path.read_text(encoding="utf-8")), str(path))
-    except OSError:
+    except (OSError, UnicodeDecodeError):
         raise RequestError(
             f"There is no price list {path}: write one or take `prices` out of the job file."
         ) from None
@@ -86,20 +86,3 @@ def tier_of(prices: Prices, name: str) -> Tier:
             f"The tier {name!r} is not in the price list: use {', '.join(prices.tiers)}."
         )
     return tier
-
-
-def billed_seconds(tier: Tier, busy: Any) -> Any:
-    """Seconds that are paid for `busy` ones: start-up added, minimum kept, steps filled up."""
-    seconds = np.maximum(np.asarray(busy, dtype=float) + tier.start_up, tier.minimum)
-    # A hair under a step's end, so that 60.0000001 from arithmetic is not a further step.
-    return np.ceil(seconds / tier.billing_step - 1e-9) * tier.billing_step
-
-
-def cost_of(prices: Prices, tier_name: str, busy: float, total: float) -> Cost:
-    """The cost of one load that kept the tier busy and took so long in total, both in seconds.
-
-    Raises RequestError for an unknown tier.
-    """
-    tier = tier_of(prices, tier_name)
-    compute = float(billed_seconds(tier, busy)) / 3600 * tier.per_hour
-    return Cost(compute, total / 3600 * prices.machine_per_hour)

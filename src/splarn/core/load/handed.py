@@ -1,0 +1,165 @@
+"""Loads into an engine that reads files itself: parts handed over, and read here to prove them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from splarn.core.digest import ColumnDigest, add_digests, digest_table
+from splarn.core.engine import PartNote, Session
+from splarn.core.errors import OutsideError
+from splarn.core.faults import replace_rejects
+from splarn.core.handover import HandedPart, Job, Order
+from splarn.core.layout import Layout
+from splarn.core.limit import too_many_bad
+from splarn.core.load.opening import Opened
+from splarn.core.load.request import LoadRequest
+from splarn.core.load.stream import KEPT_FAULTS, PartResult
+from splarn.core.places import Place
+from splarn.core.pool import Pool
+from splarn.core.progress import Progress
+from splarn.core.reading import read_parsed
+
+
+@dataclass(frozen=True)
+class _ReadTask:
+    """A part to be read here, for the digests that the table must have; picklable."""
+
+    part_id: str
+    path: Place
+    codec: str
+    layout: Layout
+    names: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Handed:
+    """What came of the parts. `started` and `finished` are moments of the engine's clock.
+
+    None where no part was left to be loaded.
+    """
+
+    results: list[PartResult]
+    started: float | None
+    finished: float | None
+
+
+def hand_over(
+    session: Session,
+    request: LoadRequest,
+    opened: Opened,
+    pool: Pool,
+    watch: Progress,
+    rejects: Path | None,
+) -> Handed:
+    """Lets the engine load every part that is not in, while the parts are read here.
+
+    Raises ShortfallError for a part with more bad rows than allowed, OutsideError for one that the
+    engine could not load; parts that are in stay.
+    """
+    names = opened.note.details.names
+    order = Order(
+        opened.note.load_id,
+        opened.into,
+        request.layout,
+        names,
+        tuple(HandedPart(one.content_id, one.path, one.codec) for one in request.inputs),
+        pool.workers,
+        request.batch_rows,
+        request.bad_rows,
+    )
+    before = {note.part_id for note in opened.parts.values() if note.state == "done"}
+    watch.start("load", len(order.parts), "parts")
+    through = 0
+
+    def tell(done: int) -> None:
+        nonlocal through
+        watch.advance(done - through)
+        through = done
+
+    digests: dict[str, list[ColumnDigest] | None] = {}
+    with ThreadPoolExecutor(1) as asking:
+        carried = asking.submit(session.carry, order, tell)
+        try:
+            if request.verify:
+                tasks = [
+                    _ReadTask(part.part_id, part.path, part.codec, request.layout, names)
+                    for part in order.parts
+                ]
+                for task, found in pool.as_done(_read, tasks):
+                    digests[task.part_id] = found
+                    if carried.done() and carried.exception() is not None:
+                        break
+            jobs = {job.part_id: job for job in carried.result()}
+        except BaseException:
+            # What is at work there comes to its end; nothing further begins.
+            session.settle(order.load_id)
+            raise
+    tell(len(jobs))
+    watch.finish()
+    if rejects is not None:
+        _write_rejects(rejects, order, jobs.values())
+    _raise_failed(request, order, jobs)
+    notes = {note.part_id: note for note in session.parts([order.load_id])}
+    new = [job for part_id, job in jobs.items() if part_id not in before]
+    return Handed(
+        [
+            _result(part, notes[part.part_id], jobs.get(part.part_id), digests)
+            for part in order.parts
+        ],
+        min((job.started for job in new), default=None),
+        max((job.finished for job in new), default=None),
+    )
+
+
+def _read(task: _ReadTask) -> list[ColumnDigest] | None:
+    fields = [field for field in task.layout.fields if field.name in task.names]
+    total: list[ColumnDigest] | None = None
+    for parsed in read_parsed(task.path, task.codec, task.layout):
+        total = add_digests(total, digest_table(parsed.table, fields))
+    return total
+
+
+def _write_rejects(folder: Path, order: Order, jobs: Iterable[Job]) -> None:
+    names = {part.part_id: part.path.name for part in order.parts}
+    for job in jobs:
+        if job.faults and job.state == "done":
+            replace_rejects(folder / f"{names[job.part_id]}.rejects.jsonl", job.faults)
+
+
+def _raise_failed(request: LoadRequest, order: Order, jobs: dict[str, Job]) -> None:
+    failed = [part for part in order.parts if part.part_id in jobs and _failed(jobs[part.part_id])]
+    if not failed:
+        return
+    job = jobs[failed[0].part_id]
+    refused = len(job.faults)
+    if refused and not request.bad_rows.allows(refused, refused + job.rows):
+        raise too_many_bad(request.bad_rows, replace(job.faults[-1], path=str(failed[0].path)))
+    done = sum(not _failed(one) for one in jobs.values())
+    raise OutsideError(
+        f"The part {failed[0].path} could not be loaded: {job.error.rstrip('.')}; {done} of "
+        f"{len(order.parts)} parts are in, and the same command goes on from there."
+    )
+
+
+def _failed(job: Job) -> bool:
+    return job.state != "done"
+
+
+def _result(
+    part: HandedPart,
+    note: PartNote,
+    job: Job | None,
+    digests: dict[str, list[ColumnDigest] | None],
+) -> PartResult:
+    return PartResult(
+        str(part.path),
+        note,
+        job.finished - job.started if job else 0.0,
+        job.bytes if job else 0,
+        1,
+        digests.get(part.part_id),
+        list(job.faults[:KEPT_FAULTS]) if job else [],
+    )

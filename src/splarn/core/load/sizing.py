@@ -1,0 +1,145 @@
+"""The compute's size over a load: larger while rows come in, and back whatever happens.
+
+Before the compute is made larger, the load's note in the target says which tier it goes back to.
+Whoever next finds that note without a living load behind it puts the size back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+
+from splarn.core.engine import LoadNote, OpenEngine, Session
+from splarn.core.errors import RequestError, SplarnError
+from splarn.core.prices import Stretch
+from splarn.core.units import tier_units
+
+
+class Sizing:
+    """What one load does with the compute, and what ran when by the engine's clock."""
+
+    def __init__(self, session: Session, place: str, tier: str | None, rest: str | None) -> None:
+        self.session, self.place = session, place
+        found = session.size()
+        if found is None and (tier or rest):
+            raise RequestError(
+                f"{place} has no tiers: leave out --tier and --read-tier for such a target."
+            )
+        for wanted in (tier, rest):
+            if found is not None and wanted is not None and wanted not in found.tiers:
+                raise RequestError(
+                    f"{place} has no tier {wanted}: use one of {', '.join(found.tiers)}."
+                )
+        self.found = found
+        self.tier, self.rest = tier, rest
+        self.notes: tuple[str, ...] = ()
+        self._now = found.tier if found else ""
+        self._since = session.clock()
+        self._stretches: list[Stretch] = []
+
+    @contextmanager
+    def larger(self, note: LoadNote) -> Iterator[None]:
+        """The tier for loading while this lasts, then the one for reading.
+
+        Raises what happens inside; an error says so when the size could not be put back.
+        """
+        if self.found is None:
+            yield
+            return
+        held = [one for one in _sized(self.session) if one.load_id != note.load_id]
+        rest = self.rest or (held[0].details.rest if held else self.found.tier)
+        tier = self.tier or self.found.tier
+        if held and tier != self.found.tier:
+            self.notes += (
+                f"The load {held[0].load_id} uses {self.place} at {self.found.tier} at the moment, "
+                f"so it was not made {tier}.",
+            )
+            tier = self.found.tier
+        if tier == rest == self.found.tier:
+            yield
+            return
+        self._write(note, rest)
+        try:
+            self._resize(tier)
+            yield
+        except BaseException as error:
+            try:
+                self._back(note, rest)
+            except SplarnError:
+                left = (
+                    f"{self.place} is left at {tier} and should be {rest}: `splarn doctor "
+                    "--restore` puts it back, as does the next load."
+                )
+                error.args = (f"{error} {left}".strip(), *error.args[1:])
+            raise
+        self._back(note, rest)
+
+    def stretches(self) -> tuple[Stretch, ...]:
+        """What ran until now."""
+        self._note_time()
+        return tuple(self._stretches)
+
+    def _back(self, note: LoadNote, rest: str) -> None:
+        others = [one for one in _sized(self.session) if one.load_id != note.load_id]
+        if not others:
+            self._resize(rest)
+        self._write(note, "")
+
+    def _resize(self, tier: str) -> None:
+        # Time until a larger compute is ready is paid at its price, until a smaller one at the old.
+        up = tier_units(tier) > tier_units(self._now)
+        if up:
+            self._note_time()
+            self._now = tier
+        self.session.resize(tier)
+        if not up:
+            self._note_time()
+            self._now = tier
+
+    def _note_time(self) -> None:
+        now = self.session.clock()
+        units = tier_units(self._now)
+        larger = not self._stretches or units > tier_units(self._stretches[-1].tier)
+        self._stretches.append(Stretch(self._now, now - self._since, larger))
+        self._since = now
+
+    def _write(self, note: LoadNote, rest: str) -> None:
+        self.session.note_load(replace(note, details=note.details.with_(rest=rest)))
+        self.session.commit()
+
+
+def restore_left(open_engine: OpenEngine) -> list[str]:
+    """Puts back the size that a load which was killed has left behind; says what it did.
+
+    Raises OutsideError when the target fails.
+    """
+    engine = open_engine()
+    session = engine.connect()
+    try:
+        if session.size() is None:
+            return []
+        left = [note for note in _sized(session) if session.claim(note.load_id)]
+        said = []
+        for note in left:
+            size = session.size()
+            rest = note.details.rest
+            living = [one for one in _sized(session) if one not in left]
+            if size is not None and size.tier != rest and not living:
+                session.settle(note.load_id)
+                session.resize(rest)
+                said.append(
+                    f"The load {note.load_id} was broken off and had left {engine.place} at "
+                    f"{size.tier}: it is {rest} again."
+                )
+            session.note_load(replace(note, details=note.details.with_(rest="")))
+            session.commit()
+        return said
+    finally:
+        session.rollback()
+        session.close()
+
+
+def _sized(session: Session) -> list[LoadNote]:
+    """Loads that have made the compute larger and have not put it back."""
+    return [note for note in session.loads() if note.details.rest]

@@ -1,0 +1,119 @@
+"""The reckoning: what was used, item by item, times what it costs."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, fields
+from typing import Any
+
+import numpy as np
+
+from splarn.core.prices.pricelist import Prices, Tier, tier_of
+
+MONTH = 730 * 3600.0
+DAY = 86_400.0
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """A time without resizing: its tier and seconds. `starts` owes the tier's minimum.
+
+    That is where compute was started, or made larger; going back to a smaller one starts nothing.
+    """
+
+    tier: str
+    seconds: float
+    starts: bool = True
+
+
+@dataclass(frozen=True)
+class Usage:
+    """What a piece of work used. `stored` are bytes in a depot, `moved` bytes sent or fetched.
+
+    `machine` are seconds of the loading machine; `scanned` bytes that the engine read.
+    """
+
+    compute: tuple[Stretch, ...] = ()
+    machine: float = 0.0
+    stored: float = 0.0
+    requests: float = 0.0
+    moved: float = 0.0
+    scanned: float = 0.0
+
+
+@dataclass(frozen=True)
+class Cost:
+    """An amount by item, in the price list's currency."""
+
+    compute: float = 0.0
+    machine: float = 0.0
+    storage: float = 0.0
+    requests: float = 0.0
+    transfer: float = 0.0
+    scans: float = 0.0
+
+    @property
+    def total(self) -> float:
+        """All items together."""
+        return float(sum(asdict(self).values()))
+
+    def plus(self, other: Cost) -> Cost:
+        """Both together."""
+        return Cost(*(getattr(self, one.name) + getattr(other, one.name) for one in fields(Cost)))
+
+    def as_json(self) -> dict[str, float]:
+        """The items by name, and their total."""
+        return {**asdict(self), "total": self.total}
+
+    @classmethod
+    def from_json(cls, document: dict[str, Any]) -> Cost:
+        """The reverse of `as_json`; an item that is missing costs nothing."""
+        return cls(*(float(document.get(one.name, 0)) for one in fields(cls)))
+
+
+def billed_seconds(tier: Tier, busy: Any, starts: bool = True, ends: bool = True) -> Any:
+    """Seconds that are paid for `busy` ones: a start's own, its minimum, the tail, steps filled up.
+
+    Without `starts` there is neither start-up nor minimum, without `ends` no tail.
+    """
+    seconds = np.asarray(busy, dtype=float) + (tier.idle_tail if ends else 0)
+    if starts:
+        seconds = np.maximum(seconds + tier.start_up, tier.minimum)
+    # A hair under a step's end, so that 60.0000001 from arithmetic is not a further step.
+    return np.ceil(seconds / tier.billing_step - 1e-9) * tier.billing_step
+
+
+def merged(stretches: Sequence[Stretch]) -> tuple[Stretch, ...]:
+    """The same without stretches of no length, neighbours of one tier joined."""
+    found: list[Stretch] = []
+    for one in stretches:
+        if found and found[-1].tier == one.tier:
+            last = found[-1]
+            found[-1] = Stretch(one.tier, last.seconds + one.seconds, last.starts)
+        elif one.seconds > 0:
+            found.append(one)
+    return tuple(found)
+
+
+def reckon(prices: Prices, usage: Usage) -> Cost:
+    """The cost of what was used.
+
+    Each stretch is billed by its own tier, in whole steps of its own. Stored bytes are charged for
+    the days that parts are kept.
+    Raises RequestError for a tier that the price list does not have.
+    """
+    compute = 0.0
+    stretches = merged(usage.compute)
+    for index, one in enumerate(stretches):
+        tier = tier_of(prices, one.tier)
+        last = index == len(stretches) - 1
+        paid = float(billed_seconds(tier, one.seconds, one.starts, last))
+        compute += paid / 3600 * tier.per_hour
+    return Cost(
+        compute,
+        usage.machine / 3600 * prices.machine_per_hour,
+        usage.stored / 1e9 * prices.keep_days * DAY / MONTH * prices.storage_gb_month,
+        usage.requests / 1000 * prices.thousand_requests,
+        usage.moved / 1e9 * prices.gb_moved,
+        usage.scanned / 1e12 * prices.tb_scanned,
+    )

@@ -1,0 +1,43 @@
+"""Fetching: one file out of a depot, whole, gone on with where the connection broke off."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+
+from splarn.core.errors import OutsideError
+from splarn.core.files import ASIDE, outside
+from splarn.core.ship.depot import Depot, Stored, Unready
+from splarn.core.ship.trying import Trying
+
+
+def fetch(depot: Depot, name: str, path: Path, trying: Trying | None = None) -> Stored:
+    """Writes a depot's file to a path that is seen only when it is whole and proven.
+
+    Raises OutsideError when the depot has no such file or does not give it, or the disk refuses.
+    """
+    trying = trying or Trying(depot.place, name)
+    stored = trying.until_ready(lambda: depot.find(name))
+    if stored is None:
+        raise OutsideError(f"{depot.place} has no {name}: ship it there first.")
+    aside = path.with_name(path.name + ASIDE)
+    aside.unlink(missing_ok=True)
+    trying.until_ready(lambda: _on(depot, stored, aside))
+    with outside(f"Writing {path}"):
+        aside.replace(path)
+    return stored
+
+
+def _on(depot: Depot, stored: Stored, aside: Path) -> None:
+    """Goes on behind what is there already; begins anew when that is not what the depot has."""
+    with outside(f"Writing {aside}"):
+        with aside.open("ab") as file:
+            for block in depot.get(stored.name, file.tell()):
+                file.write(block)
+        if aside.stat().st_size < stored.size:
+            raise Unready(f"{stored.name} broke off")
+        with aside.open("rb") as file:
+            digest = hashlib.file_digest(file, "sha256").hexdigest()
+        if digest != stored.digest:
+            aside.unlink()
+            raise Unready(f"what arrived of {stored.name} is not what the depot has")

@@ -1,0 +1,51 @@
+"""Trying again what may pass, after waits that double, vary by chance and heed what is asked."""
+
+from __future__ import annotations
+
+import random
+import time
+from collections.abc import Callable
+from typing import TypeVar
+
+from splarn.core.errors import OutsideError
+from splarn.core.ship.depot import Unready
+
+Found = TypeVar("Found")
+# Tries of one thing before it is given up; the waits between them double up to the longest.
+TRIES = 9
+FIRST_WAIT, LONGEST_WAIT = 0.1, 20.0
+
+
+class Trying:
+    """Tries acts at a place again and counts what that took; `throttled` is in seconds.
+
+    Spreading keeps streams that were turned away together from coming back together (Brooker 2015,
+    "Exponential Backoff and Jitter").
+    """
+
+    def __init__(self, place: str, name: str, pause: Callable[[float], None] = time.sleep) -> None:
+        self.place, self.name, self.pause = place, name, pause
+        self.requests = self.retries = 0
+        self.throttled = 0.0
+
+    def until_ready(self, act: Callable[[], Found]) -> Found:
+        """What the act gives. Raises OutsideError when it is not ready again and again."""
+        tried = 0
+        while True:
+            self.requests += 1
+            try:
+                return act()
+            except Unready as unready:
+                tried += 1
+                if tried == TRIES:
+                    raise OutsideError(
+                        f"{self.place} did not give or take {self.name} in {TRIES} tries "
+                        f"({unready.why}): run the same command again to go on, with fewer streams "
+                        "if it asks for rest."
+                    ) from None
+                self.retries += 1
+                wait = random.uniform(0, min(FIRST_WAIT * 2 ** (tried - 1), LONGEST_WAIT))
+                if unready.wait is not None:
+                    wait += unready.wait
+                    self.throttled += wait
+                self.pause(wait)

@@ -1,0 +1,380 @@
+"""Millrace, the simulated elastic engine: reached over HTTP, it reads and stores parts itself."""
+
+from __future__ import annotations
+
+import json
+import secrets
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing, contextmanager
+from pathlib import Path
+from typing import Any, ClassVar
+
+from sqlalchemy.engine import URL
+
+from splarn.core.details import LoadDetails
+from splarn.core.digest import ColumnDigest
+from splarn.core.engine import LoadNote, PartNote, TableColumn, TableIndex, Writer
+from splarn.core.errors import OutsideError, RequestError
+from splarn.core.faults import Fault
+from splarn.core.handover import HandedPart, Job, Order, Size, Watch
+from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.layout.descriptor import from_descriptor, to_descriptor
+from splarn.core.marks import Marks, marks_text, read_marks
+from splarn.core.places import key_of
+from splarn.core.secrets import filled
+from splarn.core.ship.content import blocks_of, digest_of
+from splarn.core.ship.trying import Trying
+
+TIMEOUT = 60.0
+PORT = 8700
+# How long a session waits for its turn with a table, and between two looks whether it has come.
+PATIENCE, LOOK_EVERY = 120.0, 0.05
+
+
+class MillraceEngine:
+    """A Millrace at an address. Its tables are made by loads; it knows no SQL."""
+
+    name = "millrace"
+    title = "Millrace"
+    in_process = True
+    reads_parts = True
+    levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
+        "durability": ("full",),
+        "indexes": ("keep",),
+        "route": ("direct",),
+    }
+
+    def __init__(self, url: URL) -> None:
+        if url.password or url.database:
+            raise RequestError(
+                "Millrace has neither users nor databases: write its URL like "
+                f"millrace://127.0.0.1:{PORT}."
+            )
+        self.place = f"millrace://{url.host or '127.0.0.1'}:{url.port or PORT}"
+
+    def connect(self) -> MillraceSession:
+        """Opens a session. Raises OutsideError when it cannot be reached."""
+        session = MillraceSession(self.place)
+        try:
+            session.size()
+        except BaseException:
+            session.close()
+            raise
+        return session
+
+    def ddl(self, table: str, layout: Layout) -> str:
+        """What makes the table: Millrace takes a Table Schema in place of a statement."""
+        step = {"do": "create", "table": table, "layout": to_descriptor(layout)}
+        return json.dumps({"steps": [step], "commit": True}, indent=2, ensure_ascii=False)
+
+
+class MillraceSession:
+    """Changes are kept here until `commit` sends them as one transaction.
+
+    What is read meanwhile is asked for behind them, in a transaction that is taken back.
+    """
+
+    def __init__(self, place: str) -> None:
+        try:
+            import httpx
+        except ModuleNotFoundError:
+            raise RequestError(
+                "Millrace is reached with httpx, which is not installed: "
+                "pip install 'splarn[places]'."
+            ) from None
+        self._httpx = httpx
+        self.place = place
+        self._base = place.replace("millrace://", "http://")
+        self._client = httpx.Client(base_url=self._base, timeout=TIMEOUT)
+        self._holder = secrets.token_hex(8)
+        self._hold: Any = None
+        self._pending: list[dict[str, Any]] = []
+
+    # Tables.
+
+    def columns(self, table: str) -> list[TableColumn] | None:
+        """See Session."""
+        found = self._ask("columns", table=table)
+        if found is None:
+            return None
+        fields = from_descriptor(found, table).fields
+        return [
+            TableColumn(field.name, "string" if field.is_text else field.type, not field.required)
+            for field in fields
+        ]
+
+    def create(self, table: str, layout: Layout) -> None:
+        """See Session."""
+        self._change("create", table=table, layout=to_descriptor(layout))
+
+    def clone(self, table: str, copy: str, *, logged: bool = True, indexes: bool = False) -> None:
+        """See Session."""
+        self._change("clone", table=table, copy=copy)
+
+    def shell(self, table: str, copy: str) -> None:
+        """See Session."""
+        self._change("clone", table=table, copy=copy)
+
+    def drop(self, table: str) -> None:
+        """See Session."""
+        self._change("drop", table=table)
+
+    def swap(self, table: str, aside: str, before: str) -> None:
+        """See Session."""
+        self._change("swap", table=table, aside=aside, before=before)
+
+    def bound(self, table: str) -> list[str]:
+        """See Session."""
+        return []
+
+    def indexes(self, table: str) -> list[TableIndex]:
+        """See Session. It has none."""
+        return []
+
+    def drop_index(self, table: str, index: TableIndex) -> None:
+        """See Session."""
+
+    def restore_index(self, table: str, index: TableIndex) -> None:
+        """See Session."""
+
+    # Rows.
+
+    def empty(self, table: str) -> None:
+        """See Session."""
+        self._change("empty", table=table)
+
+    def pour(
+        self, source: str, into: str, names: Sequence[str] | None = None
+    ) -> tuple[int, Marks | None]:
+        """See Session. Which chunks the rows will be is known only after the commit."""
+        found = self._ask("pour", source=source, into=into)
+        self._change("pour", source=source, into=into)
+        return int(found["rows"]), None
+
+    def remove(self, table: str, marks: Marks) -> int:
+        """See Session."""
+        found = self._ask("remove", table=table, marks=marks)
+        self._change("remove", table=table, marks=marks)
+        return int(found)
+
+    def count(self, table: str, marks: Marks | None = None) -> int:
+        """See Session."""
+        return int(self._ask("count", table=table, marks=marks))
+
+    def can_mark(self, table: str, names: Sequence[str]) -> bool:
+        """See Session. Every part is a chunk of its own."""
+        return True
+
+    def last_mark(self, table: str) -> int | None:
+        """See Session."""
+        return None
+
+    def digest(
+        self, table: str, fields: Sequence[Field], marks: Marks | None = None
+    ) -> list[ColumnDigest]:
+        """See Session."""
+        layout = to_descriptor(Layout(table, Dialect(), tuple(fields)))
+        found = self._ask("digest", table=table, layout=layout, marks=marks)
+        return [ColumnDigest(**one) for one in found]
+
+    def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
+        """See Session. Raises RequestError: it reads files itself."""
+        raise RequestError("Millrace takes whole files and no single rows: hand parts over to it.")
+
+    def follow_identity(self, table: str, column: str) -> None:
+        """See Session."""
+
+    # Notes.
+
+    def lock(self, table: str) -> None:
+        """See Session. Raises OutsideError when others do not leave the table for long."""
+        until = time.monotonic() + PATIENCE
+        while not self._take(f"table {table}"):
+            if time.monotonic() > until:
+                raise OutsideError(
+                    f"Another load has held {table} of {self.place} for {PATIENCE:.0f} s: wait for "
+                    "it to end, or stop it."
+                )
+            time.sleep(LOOK_EVERY)
+
+    def release(self, table: str) -> None:
+        """See Session."""
+        self._call("POST", f"/holds/{self._holder}", {"leave": f"table {table}"})
+
+    def checkpoint(self) -> None:
+        """See Session. Changes of tables belong to the transaction here."""
+
+    def claim(self, load_id: str) -> bool:
+        """See Session."""
+        return self._take(f"load {load_id}")
+
+    def settle(self, load_id: str) -> None:
+        """See Session. Parts that are at work come to their end, no others begin."""
+        self._call("DELETE", f"/loads/{load_id}")
+
+    def loads(self, table: str | None = None) -> list[LoadNote]:
+        """See Session."""
+        found = self._ask("loads", table=table)
+        return [LoadNote(*note, LoadDetails.read(details)) for *note, details in found]
+
+    def parts(self, load_ids: Sequence[str]) -> list[PartNote]:
+        """See Session."""
+        found = self._ask("parts", load_ids=list(load_ids))
+        return [PartNote(*note, read_marks(marks)) for *note, marks in found]
+
+    def note_load(self, note: LoadNote) -> None:
+        """See Session."""
+        kept = [note.load_id, note.table, note.state, note.mode, note.started, note.details.text()]
+        self._change("note_load", note=kept)
+
+    def note_part(self, note: PartNote) -> None:
+        """See Session."""
+        self._change("note_part", note=_part(note))
+
+    def advance(self, was: PartNote, now: PartNote) -> None:
+        """See Session."""
+        self._change("advance", was=_part(was), now=_part(now))
+
+    def forget(self, table: str) -> None:
+        """See Session."""
+        self._change("forget", table=table)
+
+    def relax(self) -> None:
+        """See Session."""
+
+    def commit(self) -> None:
+        """See Session."""
+        if self._pending:
+            steps, self._pending = self._pending, []
+            self._call("POST", "/steps", {"steps": steps, "commit": True})
+
+    def rollback(self) -> None:
+        """See Session."""
+        self._pending = []
+
+    def close(self) -> None:
+        """See Session."""
+        if self._hold is not None:
+            self._hold.close()
+        self._client.close()
+
+    # Compute and loads.
+
+    def clock(self) -> float:
+        """See Session."""
+        return float(self._call("GET", "/compute")["clock"])
+
+    def size(self) -> Size | None:
+        """See Session."""
+        found = self._call("GET", "/compute")
+        return Size(found["tier"], tuple(found["tiers"]))
+
+    def resize(self, tier: str) -> None:
+        """See Session."""
+        self._call("PUT", "/compute", {"tier": tier})
+
+    def carry(self, order: Order, watch: Watch) -> list[Job]:
+        """See Session. Files from here go into its inbox first."""
+        done = {note.part_id for note in self.parts([order.load_id]) if note.state == "done"}
+        wanted = [part for part in order.parts if part.part_id not in done]
+        if wanted:
+            begun = time.perf_counter()
+            with ThreadPoolExecutor(order.streams) as streams:
+                placed = list(streams.map(self._placed, wanted))
+            if any(isinstance(part.path, Path) for part in wanted):
+                # The line is real; while it was busy, time went by there too.
+                self._call("POST", "/clock", {"advance": time.perf_counter() - begun})
+            self._call("POST", "/loads", _ordered(order, wanted, placed))
+        while (found := self._call("GET", f"/loads/{order.load_id}"))["state"] == "running":
+            watch(len(done) + found["done"])
+        return [_job(one) for one in found.get("jobs", [])]
+
+    def _placed(self, part: HandedPart) -> str:
+        """Where Millrace finds a part."""
+        if not isinstance(part.path, Path):
+            url = key_of(part.path)
+            return filled(url, str(part.path))
+        from splarn.depots.http import HttpDepot
+
+        name = f"{part.part_id.replace(':', '-')}-{part.path.name}"
+        with closing(HttpDepot(f"{self._base}/inbox")) as inbox:
+            trying = Trying(self.place, part.path.name)
+            digest, size = digest_of(blocks_of(part.path))
+            trying.until_ready(lambda: inbox.put(name, blocks_of(part.path), size, digest))
+        return f"inbox:{name}"
+
+    def _take(self, what: str) -> bool:
+        if self._hold is None:
+            request = self._client.build_request(
+                "GET", f"/holds/{self._holder}", timeout=self._httpx.Timeout(TIMEOUT, read=None)
+            )
+            with self._reaching():
+                self._hold = self._client.send(request, stream=True)
+        return bool(self._call("POST", f"/holds/{self._holder}", {"take": what})["granted"])
+
+    def _ask(self, verb: str, **given: Any) -> Any:
+        """What a step finds behind the changes that wait."""
+        steps = [*self._pending, {"do": verb, **given}]
+        return self._call("POST", "/steps", {"steps": steps})["found"]
+
+    def _change(self, verb: str, **given: Any) -> None:
+        self._pending.append({"do": verb, **given})
+
+    def _call(self, method: str, path: str, document: Any = None) -> Any:
+        with self._reaching():
+            answer = self._client.request(method, path, json=document)
+        try:
+            found = answer.json()
+        except ValueError:
+            raise OutsideError(
+                f"{self.place} does not answer like a Millrace: check the address."
+            ) from None
+        if answer.status_code == 422:
+            raise RequestError(found["error"])
+        if answer.status_code >= 400:
+            why = found.get("error", f"it answers {answer.status_code}")
+            raise OutsideError(f"{self.place} refused a request: {why}.")
+        return found
+
+    @contextmanager
+    def _reaching(self) -> Iterator[None]:
+        try:
+            yield
+        except self._httpx.TransportError as error:
+            raise OutsideError(
+                f"{self.place} cannot be reached ({type(error).__name__}): start it with `splarn "
+                "standin`, or check the address."
+            ) from None
+
+
+def _part(note: PartNote) -> list[Any]:
+    return [
+        note.load_id, note.part_id, note.name, note.state, note.position, note.rows, note.refused,
+        marks_text(note.marks),
+    ]  # fmt: skip
+
+
+def _ordered(order: Order, parts: Sequence[HandedPart], places: Sequence[str]) -> dict[str, Any]:
+    return {
+        "load_id": order.load_id,
+        "table": order.table,
+        "layout": to_descriptor(order.layout),
+        "names": list(order.names),
+        "streams": order.streams,
+        "batch_rows": order.batch_rows,
+        "limit": order.bad_rows.as_json(),
+        "parts": [
+            {"part_id": part.part_id, "name": str(part.path), "codec": part.codec, "place": place}
+            for part, place in zip(parts, places, strict=True)
+        ],
+    }
+
+
+def _job(found: dict[str, Any]) -> Job:
+    moments = (found["queued"] or 0.0, found["started"] or 0.0, found["finished"] or 0.0)
+    return Job(
+        found["part_id"], found["state"], *moments, found["bytes"], found["rows"],
+        found["refused"], found["error"], tuple(Fault(**one) for one in found["faults"]),
+    )  # fmt: skip

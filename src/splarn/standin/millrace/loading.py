@@ -1,0 +1,251 @@
+"""What Millrace does with parts: fetches, reads and stores them, and asks its clock how long."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import threading
+from collections.abc import Sequence
+from concurrent.futures import Future, ThreadPoolExecutor, wait
+from contextlib import closing
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from splarn.core.errors import SplarnError
+from splarn.core.faults import Fault
+from splarn.core.layout import Field, Layout
+from splarn.core.layout.descriptor import from_descriptor
+from splarn.core.limit import BadRows
+from splarn.core.marks import marks_text
+from splarn.core.reading import read_parsed
+from splarn.core.ship.fetch import fetch
+from splarn.depots import depot_of
+from splarn.standin.millrace.clock import Compute, Times, Work
+from splarn.standin.millrace.physics import EnginePhysics
+from splarn.standin.millrace.store import NoSuch, Store
+
+INBOX = "inbox:"
+# Faults that a job's record keeps; whoever wants more mends these first.
+MOST_FAULTS = 100_000
+
+
+class Wrong(Exception):
+    """A part that cannot be loaded; the message says why."""
+
+
+@dataclass(frozen=True)
+class Order:
+    """Parts to be loaded into a table. `limit` is the most bad rows, None for any number."""
+
+    load_id: str
+    table: str
+    layout: Layout
+    names: tuple[str, ...]
+    parts: tuple[dict[str, str], ...]
+    streams: int
+    batch_rows: int
+    limit: BadRows
+
+    @classmethod
+    def read(cls, document: dict[str, Any]) -> Order:
+        """An order as it comes in. Raises KeyError, TypeError, ValueError or RequestError."""
+        return cls(
+            str(document["load_id"]),
+            str(document["table"]),
+            from_descriptor(document["layout"], "the order"),
+            tuple(document["names"]),
+            tuple(
+                {key: str(part[key]) for key in ("part_id", "name", "codec", "place")}
+                for part in document["parts"]
+            ),
+            max(int(document["streams"]), 1),
+            int(document["batch_rows"]),
+            BadRows.read(document["limit"]),
+        )
+
+
+@dataclass
+class _Outcome:
+    """What really happened to a part, before the clock has judged how long it took."""
+
+    part: dict[str, str]
+    state: str = "done"
+    packed: int = 0
+    unpacked: int = 0
+    rows: int = 0
+    faults: list[Fault] = field(default_factory=list)
+    error: str = ""
+
+
+class Loading:
+    """One load, carried out in threads of the server; `cancel` ends it after the parts at work."""
+
+    def __init__(
+        self, order: Order, store: Store, compute: Compute, physics: EnginePhysics, folder: Path
+    ) -> None:
+        self.order, self.store, self.compute = order, store, compute
+        self.physics, self.folder = physics, folder
+        self.done = 0
+        self.ended = threading.Event()
+        self._stop = threading.Event()
+
+    def cancel(self) -> None:
+        """Lets no further part begin."""
+        self._stop.set()
+
+    def run(self, pool: ThreadPoolExecutor, turn: threading.Lock) -> None:
+        """Loads every part that is not in; `turn` guards the clock."""
+        try:
+            earlier = {job["part_id"] for job in jobs_of(self.store, self.order.load_id)}
+            futures: list[Future[_Outcome | None]] = [
+                pool.submit(self._one, number, part, part["part_id"] in earlier)
+                for number, part in enumerate(self.order.parts)
+            ]
+            wait(futures)
+            outcomes = [found for future in futures if (found := future.result()) is not None]
+            with turn:
+                self._judge(outcomes)
+        finally:
+            self.ended.set()
+
+    def _one(self, number: int, part: dict[str, str], tried: bool) -> _Outcome | None:
+        """Reads and stores one part; None when it is in already or will not be begun."""
+        notes = self.store.steps([{"do": "parts", "load_ids": [self.order.load_id]}], False)
+        was = next((note for note in notes if note[1] == part["part_id"]), None)
+        if self._stop.is_set() or was is None or was[3] == "done":
+            return None
+        outcome = _Outcome(part)
+        try:
+            luck = self.physics.luck(-1, number)
+            if not tried and luck.random() < self.physics.failure_share:
+                raise Wrong("its slot was lost with the machine beneath it; hand it in again")
+            self._take(part, was, outcome)
+        except (Wrong, SplarnError, NoSuch, pa.ArrowException, OSError) as error:
+            outcome.state, outcome.error = "failed", str(error) or type(error).__name__
+            self._stop.set()
+        self.done += 1
+        return outcome
+
+    def _take(self, part: dict[str, str], was: list[Any], outcome: _Outcome) -> None:
+        order = self.order
+        table = self.store.layout(order.table)
+        if table is None:
+            raise Wrong(f"there is no table {order.table}")
+        path = self._fetched(part)
+        outcome.packed = path.stat().st_size
+        found = []
+        for parsed in read_parsed(path, part["codec"], order.layout):
+            outcome.unpacked += parsed.size
+            outcome.rows += parsed.table.num_rows
+            faults = [Fault(**{**asdict(one), "path": part["name"]}) for one in parsed.faults]
+            outcome.faults += faults[: MOST_FAULTS - len(outcome.faults)]
+            read = parsed.row + parsed.rows
+            if not order.limit.allows(len(outcome.faults), read):
+                first = outcome.faults[-1]
+                what = f"{first.field}: {first.message}" if first.field else first.message
+                raise Wrong(f"line {first.line}: {what}")
+            found.append(_as_stored(parsed.table, order.layout, order.names, table.fields))
+        rows = pa.concat_tables(found) if found else None
+        file = None
+        if rows is not None and rows.num_rows:
+            file = self.store.write(f"{order.load_id}-{part['part_id'][-24:]}", rows)
+        with self.store.transaction() as catalogue:
+            marks: tuple[tuple[int, int], ...] = ()
+            if file is not None:
+                number = self.store.add(order.table, file, outcome.rows)
+                marks = ((number, number),)
+            now = [*was[:3], "done", outcome.unpacked, outcome.rows, len(outcome.faults)]
+            self.store.advance(was, [*now, marks_text(marks)])
+            _note_job(catalogue, order.load_id, outcome, None)
+        if part["place"].startswith(INBOX):
+            path.unlink(missing_ok=True)
+
+    def _fetched(self, part: dict[str, str]) -> Path:
+        """The part's file here, whole: out of the inbox, or fetched from a depot."""
+        if part["place"].startswith(INBOX):
+            path = self.folder / "inbox" / Path(part["place"].removeprefix(INBOX)).name
+            if not path.is_file():
+                raise Wrong(f"{path.name} is not in the inbox")
+            return path
+        path = self.folder / "fetched" / f"{self.order.load_id}-{part['part_id'][-24:]}"
+        path.parent.mkdir(exist_ok=True)
+        depot, name = depot_of(part["place"])
+        with closing(depot):
+            fetch(depot, name, path)
+        return path
+
+    def _judge(self, outcomes: Sequence[_Outcome]) -> None:
+        """Lets the clock say when each part was at work, and keeps that with its job."""
+        physics, order = self.physics, self.order
+        with self.store.transaction(False) as catalogue:
+            (number,) = catalogue.execute(
+                "SELECT count(DISTINCT load_id) FROM jobs WHERE finished IS NOT NULL"
+            ).fetchone()
+        luck = physics.luck(number, -1)
+        work = []
+        for index, one in enumerate(outcomes):
+            seconds = physics.work(one.packed, one.unpacked, one.part["codec"], order.layout.format)
+            batches = -(-one.rows // order.batch_rows) if order.batch_rows else 1
+            factor = physics.factor(physics.luck(number, index))
+            work.append(Work(physics.overhead, seconds * factor + max(batches, 1) * physics.commit))
+        admission = physics.admission * luck.lognormvariate(0, physics.noise)
+        times = self.compute.schedule(work, order.streams, admission)
+        with self.store.transaction() as catalogue:
+            for one, time in zip(outcomes, times, strict=True):
+                _note_job(catalogue, order.load_id, one, time)
+        if times:
+            self.compute.reach(max(time.finished for time in times))
+        for path in (self.folder / "fetched").glob(f"{order.load_id}-*"):
+            path.unlink()
+
+
+def jobs_of(store: Store, load_id: str | None = None) -> list[dict[str, Any]]:
+    """The records of jobs, the newest of each part, in the order they were first handed in."""
+    with store.transaction(False) as catalogue:
+        found = catalogue.execute(
+            "SELECT load_id, part_id, name, state, queued, started, finished, bytes, rows, refused,"
+            " error, faults FROM jobs WHERE ? IS NULL OR load_id = ? ORDER BY number",
+            (load_id, load_id),
+        ).fetchall()
+    names = (
+        "load_id", "part_id", "name", "state", "queued", "started", "finished", "bytes", "rows",
+        "refused", "error", "faults",
+    )  # fmt: skip
+    newest = {row[:2]: dict(zip(names, row, strict=True)) for row in found}
+    return [{**job, "faults": json.loads(job["faults"])} for job in newest.values()]
+
+
+def _note_job(
+    catalogue: sqlite3.Connection, load_id: str, one: _Outcome, times: Times | None
+) -> None:
+    """Keeps a job's record, in the open transaction; before its times are known, without them."""
+    catalogue.execute(
+        "DELETE FROM jobs WHERE load_id = ? AND part_id = ? AND finished IS NULL",
+        (load_id, one.part["part_id"]),
+    )
+    catalogue.execute(
+        "INSERT INTO jobs (load_id, part_id, name, state, queued, started, finished, bytes,"
+        " rows, refused, error, faults) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            load_id, one.part["part_id"], one.part["name"], one.state,
+            *((times.queued, times.started, times.finished) if times else (None,) * 3),
+            one.unpacked, one.rows, len(one.faults), one.error,
+            json.dumps([asdict(fault) for fault in one.faults], ensure_ascii=False),
+        ),
+    )  # fmt: skip
+
+
+def _as_stored(
+    rows: pa.Table, layout: Layout, names: Sequence[str], fields: Sequence[Field]
+) -> pa.Table:
+    """Rows with the columns of a table and their types; what the layout lacks is null."""
+    columns = []
+    for one in fields:
+        if one.name in names:
+            columns.append(rows.column(one.name).cast(one.arrow_type()))
+        else:
+            columns.append(pa.nulls(rows.num_rows, one.arrow_type()))
+    return pa.table(columns, names=[one.name for one in fields])
