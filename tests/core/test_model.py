@@ -20,7 +20,7 @@ from splarn.core.model.frontier import on_frontier
 from splarn.core.model.laws import Volume
 from splarn.core.model.schedule import even_schedule, list_schedule
 from splarn.core.plan import Limits, choose
-from splarn.core.prices import Prices, Tier, billed_seconds, cost_of
+from splarn.core.prices import Prices, Stretch, Tier, Usage, billed_seconds, reckon
 from splarn.core.trial import Trial, design
 from splarn.core.trial.statistics import bootstrap_median, drift, summarise
 
@@ -191,10 +191,10 @@ def test_bills_keep_the_minimum_and_fill_the_step(busy: float, billed: float) ->
 
 def test_a_cost_has_its_items() -> None:
     prices = Prices(machine_per_hour=3.6, tiers={"u2": Tier(per_hour=36, start_up=5)})
-    cost = cost_of(prices, "u2", busy=95, total=200)
+    cost = reckon(prices, Usage((Stretch("u2", 95),), 200))
     assert (cost.compute, cost.machine) == pytest.approx((1.0, 0.2))
     with pytest.raises(RequestError, match="'u8' is not in the price list"):
-        cost_of(prices, "u8", 1, 1)
+        reckon(prices, Usage((Stretch("u8", 1),)))
 
 
 def made(streams: int, seconds: float, cost: float, spread: float = 0.1) -> Forecast:

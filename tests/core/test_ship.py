@@ -16,7 +16,8 @@ from splarn.core.errors import OutsideError, RequestError
 from splarn.core.places import Remote
 from splarn.core.pool import Pools
 from splarn.core.ship import Depot, ShipRecord, ShipRequest, Stored, Unready, ship
-from splarn.core.ship.shipper import TRIES, name_of
+from splarn.core.ship.shipper import name_of
+from splarn.core.ship.trying import TRIES
 from splarn.depots import open_depot
 from splarn.depots.http import _read_field, _seconds
 from splarn.standin.depot import SimulatedDepot

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from splarn.cli.output import Output
 from splarn.core.errors import RequestError
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from splarn.core.limit import BadRows
     from splarn.core.places import Place
     from splarn.core.plan import Limits
-    from splarn.core.prices import Prices
+    from splarn.core.prices import Prices, Usage
 
 Value = TypeVar("Value")
 
@@ -145,7 +145,7 @@ class Context:
             values(workers, job.workers, parse_count),
             values(streams, job.load_streams, parse_count),
             values(batch_rows, job.batch_rows, parse_count),
-            tuple(job.tier),
+            values((levers or {}).get("tier"), job.tier, str),
             *(values((levers or {}).get(lever), getattr(job, lever), str) for lever in LOAD_LEVERS),
         )
 
@@ -167,6 +167,23 @@ class Context:
         from splarn.core.prices import Prices, read_prices
 
         return read_prices(self.job.folder / self.job.prices) if self.job.prices else Prices()
+
+    def priced(self, usage: Callable[[str], Usage]) -> dict[str, Any]:
+        """What work cost, by item, as documents hold it; `usage` is told the first tier's name.
+
+        Empty without a price list. A tier that the list lacks is said and costs nothing.
+        """
+        if not self.job.prices:
+            return {}
+        from splarn.core.prices import reckon
+
+        prices = self.prices()
+        try:
+            cost = reckon(prices, usage(next(iter(prices.tiers), "u1")))
+        except RequestError as error:
+            self.out.note(f"The cost is not known: {error}")
+            return {}
+        return {"cost": cost.as_json(), "currency": prices.currency}
 
     @contextmanager
     def ledger(self) -> Iterator[Ledger]:

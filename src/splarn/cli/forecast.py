@@ -18,6 +18,7 @@ from splarn.cli.options import (
     Routes,
     StreamCounts,
     SweepId,
+    Tiers,
     VolumeSize,
     WorkerCounts,
 )
@@ -38,6 +39,7 @@ def forecast(
     durability: Durabilities = None,
     indexes: IndexTimings = None,
     route: Routes = None,
+    tier: Tiers = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -59,7 +61,7 @@ def forecast(
         workers,
         streams,
         batch_rows,
-        {"durability": durability, "indexes": indexes, "route": route},
+        {"durability": durability, "indexes": indexes, "route": route, "tier": tier},
     )
     wanted = volume_of(entry, None if volume else context.paths(paths), volume)
     prices = context.prices()

@@ -36,10 +36,11 @@ def ledger(
     Example: [bold]splarn ledger --kind run[/bold]
     """
     from splarn.cli.context import Context
+    from splarn.cli.costs import cost_of_entry, summed
     from splarn.core.errors import RequestError
     from splarn.core.files import write_text
     from splarn.core.ledger import KINDS
-    from splarn.core.units import plural, show_duration
+    from splarn.core.units import plural, show_duration, show_money
 
     context = Context(job, as_json)
     out = context.out
@@ -60,7 +61,7 @@ def ledger(
         out.say(f"The ledger {where} has no entries yet: load or sweep something.")
     else:
         out.table(
-            ["kind", "id", "at", "what", ">time"],
+            ["kind", "id", "at", "what", ">time", ">cost"],
             (
                 (
                     one.kind,
@@ -68,6 +69,7 @@ def ledger(
                     one.at.replace("T", " ")[:16],
                     one.summary,
                     "" if one.seconds is None else show_duration(one.seconds),
+                    cost_of_entry(one),
                 )
                 for one in listed[-show:]
             ),
@@ -77,8 +79,12 @@ def ledger(
         hidden = f", and {plural(trials, 'trial')} (--kind trial)" if trials else ""
         older = f"; {len(listed) - show} older ones not shown" if len(listed) > show else ""
         out.say(f"{len(listed)} entries{older}{hidden}. `splarn ledger ID` shows one whole.")
+    sums = summed(entries)
+    for currency, by_kind in sums.items():
+        of = ", ".join(f"{kind} {show_money(sum_, currency)}" for kind, sum_ in by_kind.items())
+        out.say(f"Spent: {show_money(sum(by_kind.values()), currency)} ({of}).")
     if export is not None:
         lines = (json.dumps(one.as_json(), ensure_ascii=False) for one in entries)
         write_text(export, "".join(line + "\n" for line in lines))
         out.good(f"Wrote {plural(len(entries), 'entry').replace('entrys', 'entries')} to {export}.")
-    out.document({"entries": [one.as_json() for one in entries]})
+    out.document({"entries": [one.as_json() for one in entries], "costs": sums})

@@ -10,11 +10,22 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, TableName, TargetUrl, Yes
+from splarn.cli.options import (
+    AsJson,
+    JobFile,
+    LayoutFile,
+    LoadTier,
+    Paths,
+    ReadTier,
+    TableName,
+    TargetUrl,
+    Yes,
+)
 
 if TYPE_CHECKING:
     from splarn.cli.context import Context
     from splarn.cli.output import Output
+    from splarn.core.engine import OpenEngine
     from splarn.core.layout import Layout
     from splarn.core.load import Input, LoadRecord
 
@@ -76,6 +87,8 @@ def load(
             help="keep the files' values of a column the table numbers, or fill it anew.",
         ),
     ] = None,
+    tier: LoadTier = None,
+    read_tier: ReadTier = None,
     keep_before: Annotated[
         bool,
         typer.Option(
@@ -100,6 +113,7 @@ def load(
     keep their raw record: mend that in the rejects file and load it with --rejects.
     """
     from splarn.cli.context import Context
+    from splarn.cli.costs import show_cost
     from splarn.core.levers import LoadLevers
     from splarn.core.load import LoadRequest
     from splarn.core.load import load as load_parts
@@ -130,6 +144,8 @@ def load(
         columns=tuple(name.strip() for name in columns.split(",")) if columns else None,
         identity=identity,
         keep_before=keep_before,
+        tier=tier or context.job.target.tier,
+        read_tier=read_tier or context.job.target.read_tier,
     )
     with Pools() as pools:
         record = load_parts(
@@ -138,12 +154,14 @@ def load(
             progress=out.progress(),
             confirm=agree(yes, as_json),
         )
-    document = load_document(record)
+    priced = context.priced(lambda tier: record.usage(tier))
+    document = {**load_document(record), **priced}
     with context.ledger() as ledger:
         summary = f"{record.table}: {record.rows_loaded:,} rows, {plural(streams, 'stream')}"
         ledger.put("load", record.load_id, summary, document, seconds=record.seconds)
     show_parts(out, record)
     show_load(out, record)
+    show_cost(out, priced)
     out.document(document)
     return load_code(record)
 
@@ -204,6 +222,15 @@ def agreed(question: str, yes: bool, as_json: bool) -> bool:
     return typer.confirm(question)
 
 
+def say_restored(out: Output, open_engine: OpenEngine) -> None:
+    """Puts back and says what a killed load left of a compute that has sizes."""
+    from splarn.core.load.sizing import restore_left
+
+    if open_engine().reads_parts:
+        for sentence in restore_left(open_engine):
+            out.note(sentence)
+
+
 def show_parts(out: Output, record: LoadRecord) -> None:
     """The parts of a load with their status."""
     from splarn.core.units import plural, show_count, show_duration
@@ -242,11 +269,12 @@ def show_load(out: Output, record: LoadRecord) -> None:
 
     speed = record.rows_loaded / max(record.phases["load"], 1e-9)
     phases = record.phases
+    after = "sizing back and verifying" if len(record.compute) > 1 else "verifying"
     out.say(
         f"Load {record.load_id}: {show_count(record.rows_loaded)} rows into {record.table} of "
         f"{record.place}, {show_count(record.rows_rejected)} rejected, in "
         f"{show_duration(record.seconds)} (loading {show_duration(phases['load'])} at "
-        f"{show_count(speed)} rows/s, verifying {show_duration(phases['finish'])})."
+        f"{show_count(speed)} rows/s, {after} {show_duration(phases['finish'])})."
     )
     for note in record.notes:
         out.note(note)
@@ -294,6 +322,7 @@ def load_document(record: LoadRecord) -> dict[str, Any]:
         "resumed": record.resumed,
         "notes": list(record.notes),
         "before": record.before,
+        "compute": [[one.tier, one.seconds] for one in record.compute],
     }
 
 

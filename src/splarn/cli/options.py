@@ -65,6 +65,19 @@ IndexTimings = Annotated[
     str | None, typer.Option("--indexes", metavar="NAMES", help="Of keep, rebuild.")
 ]
 Routes = Annotated[str | None, typer.Option("--route", metavar="NAMES", help="Of direct, landing.")]
+Tiers = Annotated[
+    str | None, typer.Option("--tier", metavar="NAMES", help="Compute sizes, as u1,u4,u16.")
+]
+LoadTier = Annotated[
+    str | None,
+    typer.Option("--tier", metavar="NAME", help="Size of the compute while rows come in, as u16."),
+]
+ReadTier = Annotated[
+    str | None,
+    typer.Option(
+        "--read-tier", metavar="NAME", help="Its size for verifying and after; what it was before."
+    ),
+]
 SweepId = Annotated[
     str | None,
     typer.Option("--sweep", metavar="ID", help="Sweep to learn from; the newest when left out."),

@@ -22,6 +22,7 @@ from splarn.cli.options import (
     SweepId,
     TableName,
     TargetUrl,
+    Tiers,
     WorkerCounts,
 )
 
@@ -55,6 +56,7 @@ def plan(
     durability: Durabilities = None,
     indexes: IndexTimings = None,
     route: Routes = None,
+    tier: Tiers = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -91,7 +93,7 @@ def plan(
         workers,
         streams,
         batch_rows,
-        {"durability": durability, "indexes": indexes, "route": route},
+        {"durability": durability, "indexes": indexes, "route": route, "tier": tier},
     )
     wanted = volume_of(entry, files, None)
     found = predict(model, list(space.grid()), wanted, prices)

@@ -38,6 +38,7 @@ def run(
     An interrupted run goes on where it stopped when the same command is given again.
     """
     from splarn.cli.context import Context
+    from splarn.cli.costs import show_cost
     from splarn.cli.load import agree, load_code, load_document, show_load
     from splarn.core.ledger import FOLDER
     from splarn.core.plan import read_plan
@@ -73,6 +74,7 @@ def run(
             "cost": record.cost.total,
             "phases": record.phases,
         },
+        "cost": record.cost.as_json(),
         "currency": what.prices.currency,
         "error_pct": record.error_pct,
         "resumed": record.resumed,
@@ -98,6 +100,7 @@ def run(
         )
     show_load(out, record.load)
     _show_beside(out, what, record)
+    show_cost(out, document)
     out.document(document)
     return load_code(record.load)
 

@@ -50,6 +50,7 @@ def ship(
     from datetime import datetime
 
     from splarn.cli.context import Context
+    from splarn.cli.costs import show_cost
     from splarn.core.errors import RequestError
     from splarn.core.pool import Pools
     from splarn.core.ship import ShipRequest
@@ -71,12 +72,14 @@ def ship(
             tuple(files), depot, name, ship_id.removeprefix("ship-"), now, after == "delete"
         )
         record = send(request, pools.threads(streams), progress=out.progress())
-    document = {"ship_id": ship_id, **ship_document(record)}
+    priced = context.priced(lambda _: record.usage())
+    document = {"ship_id": ship_id, **ship_document(record), **priced}
     with context.ledger() as ledger:
         sent = f"{plural(len(record.files), 'file')}, {show_size(record.bytes_sent)} sent"
         summary = f"{sent}, {plural(streams, 'stream')}"
         ledger.put("ship", ship_id, summary, document, seconds=record.seconds)
     _show(out, record)
+    show_cost(out, priced)
     out.document(document)
 
 

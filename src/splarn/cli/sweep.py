@@ -19,6 +19,7 @@ from splarn.cli.options import (
     Routes,
     StreamCounts,
     TargetUrl,
+    Tiers,
     WorkerCounts,
 )
 
@@ -50,6 +51,7 @@ def sweep(
     durability: Durabilities = None,
     indexes: IndexTimings = None,
     route: Routes = None,
+    tier: Tiers = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -64,6 +66,8 @@ def sweep(
     from pathlib import Path
 
     from splarn.cli.context import Context
+    from splarn.cli.costs import show_tiers
+    from splarn.cli.load import say_restored
     from splarn.core.levers import check_levers
     from splarn.core.pool import Pools, workers_for
     from splarn.core.trial.design import design
@@ -78,13 +82,14 @@ def sweep(
     settings = context.job.sweep
     url = context.target(to)
     open_engine = opener(url)
+    say_restored(out, open_engine)
     space = context.space(
         part_size,
         codec,
         workers,
         streams,
         batch_rows,
-        {"durability": durability, "indexes": indexes, "route": route},
+        {"durability": durability, "indexes": indexes, "route": route, "tier": tier},
     )
     files = context.paths(paths)
     how = context.layout(layout, files)
@@ -126,7 +131,7 @@ def sweep(
                 "trial",
                 f"{sweep_id}-{number:04d}",
                 str(trial.configuration),
-                trial.as_json(),
+                {**trial.as_json(), **context.priced(lambda _: trial.usage)},
                 parent=sweep_id,
                 seconds=trial.seconds,
             )
@@ -147,11 +152,13 @@ def sweep(
         total = sum(trial.seconds for trial in trials)
         ledger.put("sweep", sweep_id, summary, request, seconds=total)
     _show(out, trials, stopped)
+    tiers = show_tiers(out, trials, context.prices())
     out.document(
         {
             "sweep_id": sweep_id,
             "trials": [trial.as_json() for trial in trials],
             "stopped_because": stopped,
+            "tiers": tiers,
         }
     )
 

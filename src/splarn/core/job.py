@@ -32,6 +32,8 @@ class TargetSection(_Section):
     bad_rows: str = "halt"
     bad_row_limit: int | str | None = None
     rejects: str = "rejects"
+    tier: str | None = None
+    read_tier: str | None = None
 
 
 class SpaceSection(_Section):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from splarn.core.engine import OpenEngine
@@ -15,7 +15,7 @@ from splarn.core.load.opening import Confirm
 from splarn.core.model.forecast import BUSY_PHASES
 from splarn.core.plan import Plan
 from splarn.core.pool import Pools
-from splarn.core.prices import Cost, Stretch, Usage, reckon
+from splarn.core.prices import Cost, Stretch, reckon
 from splarn.core.progress import Progress
 from splarn.core.shape import Manifest, read_manifest
 from splarn.core.shape.manifest import MANIFEST
@@ -100,14 +100,18 @@ def run_plan(
             levers=configuration.load_levers,
             rejects=rejects,
             again=again,
+            tier=configuration.tier if open_engine().reads_parts else None,
         ),
         streams,
         progress=progress,
         confirm=confirm,
     )
-    seconds = time.perf_counter() - begun
+    seconds = shaped - begun + record.seconds
     phases = {"shape": shaped - begun, **record.phases}
     busy = sum(phases[phase] for phase in BUSY_PHASES)
+    of_load = record.usage(configuration.tier)
+    compute = record.compute or (Stretch(configuration.tier, busy),)
+    usage = replace(of_load, compute=compute, machine=seconds)
     resumed = standing or record.resumed
     median = float(plan.forecast["seconds"]["median"])
     if record.verified and not keep_parts:
@@ -116,7 +120,7 @@ def run_plan(
         record,
         phases,
         seconds,
-        reckon(plan.prices, Usage(record.compute or (Stretch(configuration.tier, busy),), seconds)),
+        reckon(plan.prices, usage),
         None if resumed else (seconds / median - 1) * 100,
         resumed,
     )

@@ -18,6 +18,8 @@ BLOCK = 1 << 20
 class FolderDepot:
     """Files below a folder, which is made when the first arrives."""
 
+    remote = False
+
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.place = str(folder)

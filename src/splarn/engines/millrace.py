@@ -87,7 +87,8 @@ class MillraceSession:
         self._httpx = httpx
         self.place = place
         self._base = place.replace("millrace://", "http://")
-        self._client = httpx.Client(base_url=self._base, timeout=TIMEOUT)
+        # Loopback needs no certificates, and reading them takes long.
+        self._client = httpx.Client(base_url=self._base, timeout=TIMEOUT, verify=False)
         self._holder = secrets.token_hex(8)
         self._hold: Any = None
         self._pending: list[dict[str, Any]] = []
@@ -217,12 +218,12 @@ class MillraceSession:
     def loads(self, table: str | None = None) -> list[LoadNote]:
         """See Session."""
         found = self._ask("loads", table=table)
-        return [LoadNote(*note, LoadDetails.read(details)) for *note, details in found]
+        return [_load_note(*note) for note in found]
 
     def parts(self, load_ids: Sequence[str]) -> list[PartNote]:
         """See Session."""
         found = self._ask("parts", load_ids=list(load_ids))
-        return [PartNote(*note, read_marks(marks)) for *note, marks in found]
+        return [_part_note(*note) for note in found]
 
     def note_load(self, note: LoadNote) -> None:
         """See Session."""
@@ -281,8 +282,7 @@ class MillraceSession:
         wanted = [part for part in order.parts if part.part_id not in done]
         if wanted:
             begun = time.perf_counter()
-            with ThreadPoolExecutor(order.streams) as streams:
-                placed = list(streams.map(self._placed, wanted))
+            placed = self._placed(wanted, order.streams)
             if any(isinstance(part.path, Path) for part in wanted):
                 # The line is real; while it was busy, time went by there too.
                 self._call("POST", "/clock", {"advance": time.perf_counter() - begun})
@@ -291,19 +291,25 @@ class MillraceSession:
             watch(len(done) + found["done"])
         return [_job(one) for one in found.get("jobs", [])]
 
-    def _placed(self, part: HandedPart) -> str:
-        """Where Millrace finds a part."""
-        if not isinstance(part.path, Path):
-            url = key_of(part.path)
-            return filled(url, str(part.path))
+    def _placed(self, parts: Sequence[HandedPart], streams: int) -> list[str]:
+        """Where Millrace finds parts; those that lie here are sent into its inbox."""
         from splarn.depots.http import HttpDepot
 
-        name = f"{part.part_id.replace(':', '-')}-{part.path.name}"
-        with closing(HttpDepot(f"{self._base}/inbox")) as inbox:
-            trying = Trying(self.place, part.path.name)
-            digest, size = digest_of(blocks_of(part.path))
-            trying.until_ready(lambda: inbox.put(name, blocks_of(part.path), size, digest))
-        return f"inbox:{name}"
+        with (
+            closing(HttpDepot(f"{self._base}/inbox")) as inbox,
+            ThreadPoolExecutor(streams) as pool,
+        ):
+
+            def placed(part: HandedPart) -> str:
+                if not isinstance(part.path, Path):
+                    return filled(key_of(part.path), str(part.path))
+                name = f"{part.part_id.replace(':', '-')}-{part.path.name}"
+                trying = Trying(self.place, part.path.name)
+                digest, size = digest_of(blocks_of(part.path))
+                trying.until_ready(lambda: inbox.put(name, blocks_of(part.path), size, digest))
+                return f"inbox:{name}"
+
+            return list(pool.map(placed, parts))
 
     def _take(self, what: str) -> bool:
         if self._hold is None:
@@ -347,6 +353,17 @@ class MillraceSession:
                 f"{self.place} cannot be reached ({type(error).__name__}): start it with `splarn "
                 "standin`, or check the address."
             ) from None
+
+
+def _load_note(
+    load_id: str, table: str, state: str, mode: str, started: str, details: str
+) -> LoadNote:
+    return LoadNote(load_id, table, state, mode, started, LoadDetails.read(details))
+
+
+def _part_note(*note: Any) -> PartNote:
+    load_id, part_id, name, state, position, rows, refused, marks = note
+    return PartNote(load_id, part_id, name, state, position, rows, refused, read_marks(marks))
 
 
 def _part(note: PartNote) -> list[Any]:

@@ -90,7 +90,27 @@ def load(
         (*left, *opened.notes, *sizing.notes, *end.notes),
         note.details.before if request.keep_before and note.details.before else None,
         ran,
+        *_traffic(request, engine.reads_parts, opened, results, end.verified is not None),
     )
+
+
+def _traffic(
+    request: LoadRequest, handed: bool, opened: Opened, results: list[PartResult], verified: bool
+) -> tuple[int, int, int]:
+    """Bytes that went over the line, bytes scanned by a rented engine, requests to depots.
+
+    A part in a depot is asked about and fetched by whoever reads it: this machine, and the engine
+    that is handed its address.
+    """
+    moved = requests = 0
+    for entry in request.inputs:
+        away = not isinstance(entry.path, Path)
+        new = opened.parts[entry.content_id].state != "done"
+        readers = int(away and (request.verify or not handed)) + int(handed and new)
+        moved += readers * (entry.path.stat().st_size if readers else 0)
+        requests += 2 * readers if away else readers
+    scanned = sum(result.raw_bytes for result in results) if handed and verified else 0
+    return moved, scanned, requests
 
 
 def _rejects_folder(request: LoadRequest, opened: Opened) -> Path | None:

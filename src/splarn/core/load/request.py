@@ -17,7 +17,7 @@ from splarn.core.levers import LoadLevers
 from splarn.core.limit import BadRows
 from splarn.core.load.stream import PartResult
 from splarn.core.places import Place
-from splarn.core.prices import Stretch
+from splarn.core.prices import Stretch, Usage
 from splarn.core.reading.sources import check_sources
 from splarn.core.shape.manifest import Manifest
 
@@ -72,7 +72,8 @@ class LoadRecord:
     """What came of a load. `phases` are seconds; `differences` is empty when all arrived.
 
     `notes` are what a person should know besides. `before` is the table that keeps the rows from
-    before, if any were removed. `compute` is what ran meanwhile, by the engine's clock.
+    before, if any were removed. `compute` is what ran meanwhile, by the engine's clock; `moved`
+    are bytes handed over or fetched, `scanned` those that a rented engine read to verify.
     """
 
     load_id: str
@@ -91,6 +92,19 @@ class LoadRecord:
     notes: tuple[str, ...] = ()
     before: str | None = None
     compute: tuple[Stretch, ...] = ()
+    moved: int = 0
+    scanned: int = 0
+    requests: int = 0
+
+    def usage(self, tier: str) -> Usage:
+        """What the load used; `tier` is that of a compute without sizes of its own."""
+        return Usage(
+            self.compute or (Stretch(tier, self.seconds),),
+            self.seconds,
+            requests=self.requests,
+            moved=self.moved,
+            scanned=self.scanned,
+        )
 
     @property
     def faults(self) -> list[Fault]:

@@ -16,6 +16,8 @@ LEAST_TRIALS = 3
 LEAST_NOISE = 0.02
 FIRST_NOISE = 0.15
 ROUNDS = 3
+# Slots a unit that a compute with tiers may have.
+SLOTS = (1, 2, 3, 4, 6, 8, 16)
 
 
 @dataclass(frozen=True)
@@ -47,12 +49,16 @@ class Measured:
 
 @dataclass(frozen=True)
 class Model:
-    """The fitted laws of all phases, from trials of `trials` loads."""
+    """The fitted laws of all phases, from trials of `trials` loads.
+
+    `slots` are those of each unit of a tier, None where one tier was tried and none shows.
+    """
 
     phases: tuple[PhaseFit, ...]
     codecs: tuple[str, ...]
     measured: Measured
     trials: int
+    slots: int | None = None
 
 
 def fit_model(trials: Sequence[Trial]) -> Model:
@@ -68,18 +74,27 @@ def fit_model(trials: Sequence[Trial]) -> Model:
         )
     codecs = tuple(sorted({str(trial.configuration.packing) for trial in used}))
     ways = tuple(sorted({str(trial.configuration.load_levers) for trial in used}))
-    levers = levers_of(
-        [trial.configuration for trial in used],
-        [Volume(trial.bytes, trial.rows) for trial in used],
-        codecs,
-        ways,
-        [trial.parts for trial in used],
-    )
-    phases = tuple(
-        _fit_phase(law, levers, [trial.phases[law.phase] for trial in used], len(codecs))
-        for law in laws_for(codecs, ways)
-    )
-    return Model(phases, codecs, _measured(used), len(used))
+    tiers = {trial.configuration.tier for trial in used}
+    fits: list[tuple[dict[str, PhaseFit], int | None]] = []
+    for slots in SLOTS if len(tiers) > 1 else (None,):
+        levers = levers_of(
+            [trial.configuration for trial in used],
+            [Volume(trial.bytes, trial.rows) for trial in used],
+            codecs,
+            ways,
+            [trial.parts for trial in used],
+            slots,
+        )
+        phases = {
+            law.phase: _fit_phase(law, levers, [t.phases[law.phase] for t in used], len(codecs))
+            for law in laws_for(codecs, ways)
+            if not fits or law.phase == "load"
+        }
+        fits.append((phases, slots))
+    # Whole numbers have no slope to follow, so each is tried; only loading knows of slots.
+    best, slots = min(fits, key=lambda fit: float(np.abs(fit[0]["load"].residuals).mean()))
+    phases = {**fits[0][0], "load": best["load"]}
+    return Model(tuple(phases.values()), codecs, _measured(used), len(used), slots)
 
 
 def _fit_phase(law: Law, levers: Levers, seconds: Sequence[float], codecs: int) -> PhaseFit:

@@ -85,7 +85,11 @@ def forecast(
         return []
     random = np.random.default_rng(SEED)
     levers = levers_of(
-        configurations, [volume] * len(configurations), model.codecs, model.measured.ways
+        configurations,
+        [volume] * len(configurations),
+        model.codecs,
+        model.measured.ways,
+        slots=model.slots,
     )
     ratio = max(volume.bytes, 1) / max(model.measured.bytes, 1)
     noise = _noise(model, ratio, random)

@@ -16,6 +16,7 @@ import numpy as np
 
 from splarn.core.configuration import Configuration
 from splarn.core.model.schedule import even_schedule
+from splarn.core.units import tier_units
 
 MB = 1e6
 
@@ -38,7 +39,7 @@ class Levers:
     full_rows: Any
     last_rows: Any
     workers: Any
-    streams: Any
+    streams: Any  # No more than the tier has slots for.
     batch_rows: Any
     codec: Any  # Index into the model's codecs; -1 for one it does not know.
     way: Any  # The same of its ways of writing.
@@ -52,8 +53,13 @@ def levers_of(
     codecs: Sequence[str],
     ways: Sequence[str],
     parts: Sequence[int] | None = None,
+    slots: int | None = None,
 ) -> Levers:
-    """Columns for the laws. `parts` gives known part counts; else size over part size."""
+    """Columns for the laws. `parts` gives known part counts; else size over part size.
+
+    `slots` are those that each unit of a tier has: streams beyond them wait. None where the compute
+    has no sizes.
+    """
 
     def positions(values: Sequence[str], known: Sequence[str]) -> Any:
         index = {name: position for position, name in enumerate(known)}
@@ -66,6 +72,10 @@ def levers_of(
     rows = column(volume.rows for volume in volumes)
     part_size = column(c.part_size for c in configurations)
     count = column(parts) if parts is not None else np.maximum(np.ceil(size / part_size), 1)
+    streams = column(c.load_streams for c in configurations)
+    if slots is not None:
+        units = column(max(tier_units(c.tier), 1) for c in configurations)
+        streams = np.minimum(streams, units * slots)
     full = np.minimum(part_size, size)
     last = np.clip(size - full * (count - 1), 0, full)
     # Where the parts are known to be more than the size asks for, they are smaller.
@@ -80,7 +90,7 @@ def levers_of(
         full * per_byte,
         last * per_byte,
         column(c.workers for c in configurations),
-        column(c.load_streams for c in configurations),
+        streams,
         column(c.batch_rows for c in configurations),
         positions([str(c.packing) for c in configurations], codecs),
         positions([str(c.load_levers) for c in configurations], ways),

@@ -35,6 +35,7 @@ class Depot(Protocol):
     """
 
     place: str  # As it may be shown, without secrets.
+    remote: bool  # Whether requests and bytes go over a line that may cost money.
 
     def find(self, name: str) -> Stored | None:
         """The file of this name, None if there is none."""

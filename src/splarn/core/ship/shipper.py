@@ -14,6 +14,7 @@ from splarn.core.files import outside
 from splarn.core.lanes import report
 from splarn.core.places import Place
 from splarn.core.pool import Pool
+from splarn.core.prices import Usage
 from splarn.core.progress import Progress, Silent
 from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.depot import Depot, Stored, Unready
@@ -59,6 +60,7 @@ class ShipRecord:
     place: str
     files: tuple[Sent, ...]
     seconds: float
+    remote: bool = True
 
     @property
     def bytes_sent(self) -> int:
@@ -79,6 +81,15 @@ class ShipRecord:
     def throttled(self) -> float:
         """Seconds that streams waited because they were asked to, all together."""
         return sum(one.throttled for one in self.files)
+
+    def usage(self) -> Usage:
+        """What the shipment used; files that were there already are stored all the same."""
+        stored = sum(one.bytes for one in self.files)
+        if not self.remote:
+            return Usage(machine=self.seconds, stored=stored)
+        return Usage(
+            machine=self.seconds, stored=stored, requests=self.requests, moved=self.bytes_sent
+        )
 
     def streams(self) -> dict[int, float]:
         """Bytes a second of each stream while it was at work."""
@@ -142,7 +153,7 @@ def ship(
         done[task.name] = sent
     watch.finish()
     files = tuple(done[name] for name in names)
-    return ShipRecord(request.depot.place, files, time.perf_counter() - begun)
+    return ShipRecord(request.depot.place, files, time.perf_counter() - begun, request.depot.remote)
 
 
 def name_of(request: ShipRequest, source: Place) -> str:

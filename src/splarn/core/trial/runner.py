@@ -97,9 +97,9 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
             batch_rows=configuration.batch_rows,
             bad_rows=BadRows(),
             levers=configuration.load_levers,
+            tier=configuration.tier if place.open_engine().reads_parts else None,
         )
         record = load(request, streams)
-        ended = time.perf_counter()
         if not record.verified:
             raise OutsideError(
                 f"A trial did not load what it read ({'; '.join(record.differences)}): its time "
@@ -112,13 +112,14 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
         configuration,
         plan.repeat,
         plan.role,
-        ended - begun,
+        packed_at - begun + record.seconds,
         {"shape": packed_at - begun, **record.phases},
         record.rows_loaded + record.rows_rejected,
         shaped.manifest.raw_bytes,
         shaped.manifest.bytes,
         len(shaped.manifest.parts),
         started,
+        record.compute,
     )
 
 

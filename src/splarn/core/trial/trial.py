@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Any
 
 from splarn.core.configuration import Configuration
+from splarn.core.prices import Stretch, Usage
 
 
 @dataclass(frozen=True)
@@ -13,6 +14,7 @@ class Trial:
     """What one trial measured. `phases` and `seconds` are in seconds, `bytes` unpacked.
 
     `role` is trial, reference (the configuration that comes back to show drift) or warm-up.
+    `compute` is what ran, where the target's compute has sizes.
     """
 
     configuration: Configuration
@@ -25,6 +27,7 @@ class Trial:
     packed_bytes: int
     parts: int
     started: str
+    compute: tuple[Stretch, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         """Everything, ready for JSON."""
@@ -39,11 +42,20 @@ class Trial:
             "packed_bytes": self.packed_bytes,
             "parts": self.parts,
             "started": self.started,
+            "compute": [[one.tier, one.seconds, one.starts] for one in self.compute],
         }
 
     @classmethod
     def from_json(cls, document: dict[str, Any]) -> Trial:
-        """The reverse of `as_json`."""
-        return cls(
-            **{**document, "configuration": Configuration.from_json(document["configuration"])}
-        )
+        """The reverse of `as_json`; what else was noted with the trial is left out."""
+        known = {field.name for field in fields(cls)}
+        found = {name: value for name, value in document.items() if name in known}
+        found["configuration"] = Configuration.from_json(document["configuration"])
+        found["compute"] = tuple(Stretch(*one) for one in document.get("compute", ()))
+        return cls(**found)
+
+    @property
+    def usage(self) -> Usage:
+        """What it used; a compute without sizes of its own is busy but while it shapes."""
+        busy = self.seconds - self.phases["shape"]
+        return Usage(self.compute or (Stretch(self.configuration.tier, busy),), self.seconds)
