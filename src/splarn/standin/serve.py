@@ -29,7 +29,8 @@ def server_for(application: Any, port: int) -> tuple[Any, socket.socket]:
     need_packages()
     import uvicorn
 
-    listening = socket.socket()
+    # With its protocol named, asyncio sends answers at once rather than waiting for more.
+    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listening.bind(("127.0.0.1", port))

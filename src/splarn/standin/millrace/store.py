@@ -61,6 +61,7 @@ class Store:
         self._catalogue = sqlite3.connect(
             folder / "catalogue.sqlite", check_same_thread=False, isolation_level=None
         )
+        self._catalogue.executescript("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL;")
         self._catalogue.executescript(_SCHEMA)
         self._gone: list[str] = []
         kept = {file for (file,) in self._catalogue.execute("SELECT file FROM chunks")}
