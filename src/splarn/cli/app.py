@@ -11,6 +11,7 @@ import typer
 from splarn import __version__
 from splarn.cli.check import check
 from splarn.cli.demo import demo
+from splarn.cli.doctor import doctor
 from splarn.cli.forecast import forecast
 from splarn.cli.layout import layout
 from splarn.cli.ledger import ledger
@@ -63,7 +64,7 @@ def _unwrapped(command: Callable[..., object]) -> str:
 
 
 for panel, commands in (
-    ("Begin", (demo, standin)),
+    ("Begin", (demo, doctor, standin)),
     ("Know the data", (survey, layout, check)),
     ("Prepare", (shape, ship)),
     ("Load", (load, undo, ledger)),

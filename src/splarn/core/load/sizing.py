@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from splarn.core.engine import LoadNote, OpenEngine, Session
 from splarn.core.errors import RequestError, SplarnError
@@ -137,6 +137,51 @@ def restore_left(open_engine: OpenEngine) -> list[str]:
         return said
     finally:
         session.rollback()
+        session.close()
+
+
+@dataclass(frozen=True)
+class Standing:
+    """A compute as it is found. `rest` is where it should go back to, None where nothing says.
+
+    `living` tells of a load that is at work on it at this moment.
+    """
+
+    tier: str
+    rest: str | None
+    living: str | None
+
+    @property
+    def forgotten(self) -> bool:
+        """Whether it is larger than it should be, and nobody is using that."""
+        above = self.rest is not None and tier_units(self.tier) > tier_units(self.rest)
+        return above and self.living is None
+
+
+def look_at_compute(open_engine: OpenEngine, rest: str | None) -> Standing | None:
+    """What runs, None where the target has no sizes; `rest` is its tier when nothing is loaded.
+
+    Raises OutsideError when the target fails.
+    """
+    session = open_engine().connect()
+    try:
+        size = session.size()
+        if size is None:
+            return None
+        sized = _sized(session)
+        living = next((one.load_id for one in sized if not session.claim(one.load_id)), None)
+        return Standing(size.tier, rest or (sized[0].details.rest if sized else None), living)
+    finally:
+        session.rollback()
+        session.close()
+
+
+def put_back(open_engine: OpenEngine, rest: str) -> None:
+    """Gives a compute its resting tier. Raises OutsideError when the target fails."""
+    session = open_engine().connect()
+    try:
+        session.resize(rest)
+    finally:
         session.close()
 
 

@@ -1,0 +1,164 @@
+"""`splarn doctor`: what is installed and reachable, and what runs larger than it should."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from splarn.cli.options import AsJson, JobFile, TargetUrl
+
+if TYPE_CHECKING:
+    from splarn.cli.context import Context
+    from splarn.cli.output import Output
+
+# What each extra brings, and what it is for.
+PACKAGES = (
+    ("psycopg", "postgresql", "PostgreSQL targets"),
+    ("duckdb", "duckdb", "DuckDB targets"),
+    ("pymysql", "mariadb", "MariaDB and MySQL targets"),
+    ("httpx", "places", "HTTP sources and depots, Millrace"),
+    ("fsspec", "places", "other places"),
+    ("s3fs", "s3", "s3: sources and depots"),
+    ("uvicorn", "standin", "simulated services"),
+    ("starlette", "standin", "simulated services"),
+)
+
+
+def doctor(
+    to: TargetUrl = None,
+    restore: Annotated[
+        bool,
+        typer.Option("--restore", help="Size a forgotten compute back to its resting tier."),
+    ] = False,
+    job: JobFile = None,
+    as_json: AsJson = False,
+) -> int:
+    """Tell what is installed, whether the target answers, and what compute is left running large.
+
+    Example: [bold]splarn doctor --to millrace://127.0.0.1:8700[/bold]
+
+    Exit code 1 when a compute runs above its resting tier and no load uses it, 3 when the target
+    cannot be reached. The resting tier is what a broken-off load noted, or target.read_tier of the
+    job file.
+    """
+    from splarn.cli.context import Context
+
+    context = Context(job, as_json)
+    out = context.out
+    packages = _packages()
+    out.table(
+        ["package", "version", "for"],
+        (
+            (
+                one["name"],
+                one["version"] or f"missing: pip install 'splarn[{one['extra']}]'",
+                one["for"],
+            )
+            for one in packages
+        ),
+    )
+    document: dict[str, Any] = {"packages": packages, "target": None, "compute": None}
+    code = 0
+    if to or context.job.target.url:
+        code = _target(context, out, context.target(to), restore, document)
+    else:
+        out.say("No target is named: --to URL or a job file lets the doctor look at one.")
+    out.document(document)
+    return code
+
+
+def _packages() -> list[dict[str, Any]]:
+    from importlib.metadata import PackageNotFoundError, version
+
+    def found(name: str) -> str | None:
+        try:
+            return version(name)
+        except PackageNotFoundError:
+            return None
+
+    return [
+        {"name": name, "version": found(name), "extra": extra, "for": purpose}
+        for name, extra, purpose in PACKAGES
+    ]
+
+
+def _target(
+    context: Context, out: Output, url: str, restore: bool, document: dict[str, Any]
+) -> int:
+    from splarn.core.errors import OutsideError
+    from splarn.engines import opener
+
+    open_engine = opener(url)
+    engine = open_engine()
+    document["target"] = {"place": engine.place, "reachable": False, "unfinished": []}
+    try:
+        session = engine.connect()
+        try:
+            loads = session.loads()
+        finally:
+            session.close()
+    except OutsideError as error:
+        out.bad(str(error))
+        return 3
+    document["target"]["reachable"] = True
+    out.good(f"{engine.place} answers.")
+    for note in loads:
+        if note.state == "open":
+            document["target"]["unfinished"].append(note.load_id)
+            out.note(
+                f"The load {note.load_id} into {note.table} is unfinished: run its command again, "
+                f"or `splarn undo {note.load_id}`."
+            )
+    return _compute(context, out, open_engine, engine.place, restore, document)
+
+
+def _compute(
+    context: Context,
+    out: Output,
+    open_engine: Any,
+    place: str,
+    restore: bool,
+    document: dict[str, Any],
+) -> int:
+    from splarn.core.load.sizing import look_at_compute, put_back, restore_left
+    from splarn.core.units import show_money
+
+    standing = look_at_compute(open_engine, context.job.target.read_tier)
+    if standing is None:
+        return 0
+    prices = context.prices()
+
+    def hourly(tier: str | None) -> float | None:
+        known = prices.tiers.get(tier or "")
+        return None if known is None or not context.job.prices else known.per_hour
+
+    now, then = hourly(standing.tier), hourly(standing.rest)
+    document["compute"] = {
+        "tier": standing.tier,
+        "rest": standing.rest,
+        "used_by": standing.living,
+        "forgotten": standing.forgotten,
+        "per_hour": now,
+        "per_hour_at_rest": then,
+        "currency": prices.currency,
+    }
+    costs = "" if now is None else f", which costs {show_money(now, prices.currency)} an hour"
+    if standing.living:
+        out.say(f"Its compute is {standing.tier}{costs}; the load {standing.living} uses it.")
+        return 0
+    if not standing.forgotten:
+        at_rest = " at rest" if standing.rest == standing.tier else ""
+        out.say(f"Its compute is {standing.tier}{at_rest}{costs} while it runs.")
+        return 0
+    instead = "" if then is None else f" instead of {show_money(then, prices.currency)}"
+    sentence = f"Its compute is left at {standing.tier} and should be {standing.rest}{costs}"
+    if not restore:
+        out.bad(f"{sentence}{instead}: `splarn doctor --restore` sizes it back.")
+        return 1
+    restore_left(open_engine)
+    if standing.rest is not None:
+        put_back(open_engine, standing.rest)
+    document["compute"] |= {"tier": standing.rest, "forgotten": False}
+    out.good(f"{place} was left at {standing.tier}: it is {standing.rest} again.")
+    return 0
