@@ -46,6 +46,7 @@ class Context:
         from splarn.core.files import find_files
         from splarn.core.places import place
         from splarn.core.shape.manifest import is_manifest, read_manifest
+        from splarn.depots.arrived import is_folder, listed
 
         places, base = self.sources(given)
         found: dict[Place, None] = {}
@@ -55,6 +56,8 @@ class Context:
                 manifest = read_manifest(base / at if base else at)
                 self._manifest_layout = manifest.layout
                 found.update(dict.fromkeys(manifest.folder / part.path for part in manifest.parts))
+            elif is_folder(text) and text.lower().startswith("http"):
+                found.update(dict.fromkeys(listed(text)))
             else:
                 found.update(dict.fromkeys(find_files([text], base)))
         return list(found)

@@ -170,12 +170,17 @@ def _inputs(context: Context, paths: list[str] | None, layout: Path | None) -> A
     from splarn.core.errors import RequestError
     from splarn.core.load import inputs_from_files, inputs_from_manifest
     from splarn.core.shape.manifest import UNFINISHED, is_manifest, read_manifest
+    from splarn.depots.arrived import inputs_at, manifest_at
 
     if paths and len(paths) == 1 and (is_manifest(Path(paths[0]))):
         if layout is not None:
             raise RequestError("A manifest has its own layout: leave out --layout.")
         manifest = read_manifest(Path(paths[0]))
         return inputs_from_manifest(manifest), manifest.layout
+    if paths and len(paths) == 1 and (found := manifest_at(paths[0])) is not None:
+        if layout is not None:
+            raise RequestError("A manifest has its own layout: leave out --layout.")
+        return inputs_at(*found), found[1].layout
     for path in paths or []:
         if (Path(path) / UNFINISHED).exists():
             read_manifest(Path(path))

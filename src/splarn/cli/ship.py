@@ -20,7 +20,9 @@ def ship(
     paths: Paths = None,
     to: Annotated[
         str | None,
-        typer.Option("--to", metavar="PLACE", help="Depot: a folder or an http:// place."),
+        typer.Option(
+            "--to", metavar="PLACE", help="Depot: a folder, an http:// or an s3:// place."
+        ),
     ] = None,
     streams: Annotated[
         int, typer.Option("--streams", metavar="N", min=1, help="Files sent at once.")
@@ -34,6 +36,12 @@ def ship(
     after: Annotated[
         str, typer.Option("--after", metavar="WHAT", help="keep the files here, or delete them.")
     ] = "keep",
+    range_size: Annotated[
+        str,
+        typer.Option(
+            "--range-size", metavar="SIZE", help="Larger files go in such ranges, several at once."
+        ),
+    ] = "32MiB",
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -55,13 +63,15 @@ def ship(
     from splarn.core.pool import Pools
     from splarn.core.ship import ShipRequest
     from splarn.core.ship import ship as send
-    from splarn.core.units import plural, show_size
-    from splarn.depots import open_depot
+    from splarn.core.units import parse_size, plural, show_size
+    from splarn.depots import Origins, open_depot
 
     context = Context(job, as_json)
     out = context.out
     if to is None:
-        raise RequestError("No depot is named: give --to with a folder or an http:// place.")
+        raise RequestError(
+            "No depot is named: give --to with a folder, an http:// or an s3:// place."
+        )
     if after not in ("keep", "delete"):
         raise RequestError(f"--after {after!r} is not known: use keep or delete.")
     files = _files(context, paths)
@@ -69,7 +79,14 @@ def ship(
     ship_id = f"ship-{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
     with Pools() as pools, closing(open_depot(to)) as depot:
         request = ShipRequest(
-            tuple(files), depot, name, ship_id.removeprefix("ship-"), now, after == "delete"
+            tuple(files),
+            depot,
+            name,
+            ship_id.removeprefix("ship-"),
+            now,
+            after == "delete",
+            max(parse_size(range_size), 1 << 16),
+            Origins().of,
         )
         record = send(request, pools.threads(streams), progress=out.progress())
     priced = context.priced(lambda _: record.usage())

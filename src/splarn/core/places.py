@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import io
+import os
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from fnmatch import fnmatch
 from functools import lru_cache
+from importlib.util import find_spec
 from pathlib import Path, PurePosixPath
 from typing import IO, Any
 from urllib.parse import unquote, urlsplit
@@ -67,7 +69,7 @@ class Remote:
         if _is_http(self.url):
             raw = _HttpFile(self.url, self.stat().st_size)
             return io.BufferedReader(raw, _BUFFER)
-        system, path = _filesystem(self.url)
+        system, path = filesystem(self.url)
         with _reaching(self.url):
             opened: IO[bytes] = system.open(path, "rb")
             return opened
@@ -132,15 +134,13 @@ def find_remote(url: str) -> list[Remote]:
             )
         Remote(url).stat()
         return [Remote(url)]
-    system, path = _filesystem(url)
+    system, path = filesystem(url)
     scheme = url.partition("://")[0]
     with _reaching(url):
         if any(mark in path for mark in "*?["):
             found = [hit for hit in system.glob(path) if system.isfile(hit)]
-        elif system.isdir(path):
-            found = system.find(path)
         else:
-            found = [path] if system.exists(path) else []
+            found = [path] if system.isfile(path) else system.find(path)
     hits = sorted(hit for hit in found if not fnmatch(PurePosixPath(hit).name, ".*"))
     if not hits:
         raise RequestError(f"There is no file {shown_url(url)}: check the spelling.")
@@ -183,19 +183,50 @@ def _filesystem_of(scheme: str) -> Any:
             "pip install 'splarn[places]'."
         ) from None
     try:
+        if scheme == "s3" and find_spec("s3fs") is None:
+            return _arrow_s3()
         return fsspec.filesystem(scheme)
     except (ImportError, ValueError) as error:
         what = str(error).splitlines()[0]
         raise RequestError(f"Places of the kind {scheme}: cannot be opened ({what}).") from None
 
 
-def _filesystem(url: str) -> tuple[Any, str]:
-    system = _filesystem_of(url.partition("://")[0].lower())
-    return system, system._strip_protocol(filled(url, shown_url(url)))
+def _arrow_wrapper() -> Any:
+    from fsspec.implementations.arrow import ArrowFSWrapper
+
+    return ArrowFSWrapper
+
+
+def _arrow_s3() -> Any:
+    """Arrow's own client of S3-protocol stores, set up by the variables that all of them read."""
+    import pyarrow.fs
+
+    endpoint = os.environ.get("AWS_ENDPOINT_URL_S3") or os.environ.get("AWS_ENDPOINT_URL") or ""
+    scheme, _, host = endpoint.rpartition("://")
+    region = os.environ.get("AWS_REGION") or os.environ.get("AWS_DEFAULT_REGION")
+    options = {"region": region} if region or not endpoint else {"region": "us-east-1"}
+    if endpoint:
+        # Not all stores know the newer checksums that the client adds; Splarn has its own.
+        os.environ.setdefault("AWS_REQUEST_CHECKSUM_CALCULATION", "when_required")
+        options |= {"endpoint_override": host.rstrip("/"), "scheme": scheme or "https"}
+    return _arrow_wrapper()(pyarrow.fs.S3FileSystem(**options))
+
+
+def filesystem(url: str) -> tuple[Any, str]:
+    """What fsspec opens a URL with, and the path in it; secrets are filled in.
+
+    Raises RequestError for a kind of place that is not known, or whose package is missing.
+    """
+    scheme, _, path = url.partition("://")
+    system = _filesystem_of(scheme.lower())
+    opened = filled(url, shown_url(url))
+    if isinstance(system, _arrow_wrapper()):
+        return system, filled(path, shown_url(url))
+    return system, system._strip_protocol(opened)
 
 
 def _fs_status(url: str) -> Status:
-    system, path = _filesystem(url)
+    system, path = filesystem(url)
     with _reaching(url):
         info = system.info(path)
         changed = info.get("mtime") or info.get("LastModified") or info.get("created") or 0.0

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
+import threading
 from pathlib import Path
 from urllib.parse import unquote, urlsplit, urlunsplit
 
-from splarn.core.errors import RequestError
-from splarn.core.places import Remote, place, shown_url
+from splarn.core.places import Remote, place
 from splarn.core.ship.depot import Depot
 
 
 def open_depot(text: str) -> Depot:
     """The depot at a place; nothing is made yet.
 
-    Raises RequestError for a kind of place that files cannot be shipped to.
+    Raises RequestError for a kind of place that is not known or whose package is missing.
     """
     at = place(text)
     if isinstance(at, Path):
@@ -24,17 +24,37 @@ def open_depot(text: str) -> Depot:
         from splarn.depots.http import HttpDepot
 
         return HttpDepot(text)
-    raise RequestError(
-        f"Files cannot be shipped to {shown_url(text)} yet: name a folder or an http:// place."
-    )
+    from splarn.depots.objects import ObjectDepot
+
+    return ObjectDepot(text)
 
 
 def depot_of(text: str) -> tuple[Depot, str]:
     """The depot that a file lies in, and its name there. Raises RequestError as `open_depot`."""
+    folder, name = _apart(text)
+    return open_depot(folder), name
+
+
+def _apart(text: str) -> tuple[str, str]:
     at = place(text)
     if isinstance(at, Path):
-        return open_depot(str(at.parent)), at.name
+        return str(at.parent), at.name
     pieces = urlsplit(text)
     above, _, name = pieces.path.rpartition("/")
-    folder = urlunsplit((pieces.scheme, pieces.netloc, above, pieces.query, ""))
-    return open_depot(folder), unquote(name)
+    return urlunsplit((pieces.scheme, pieces.netloc, above, pieces.query, "")), unquote(name)
+
+
+class Origins:
+    """Depots that files come from, each opened once."""
+
+    def __init__(self) -> None:
+        self._open: dict[str, Depot] = {}
+        self._lock = threading.Lock()
+
+    def of(self, text: str) -> tuple[Depot, str]:
+        """See `depot_of`."""
+        folder, name = _apart(text)
+        with self._lock:
+            if folder not in self._open:
+                self._open[folder] = open_depot(folder)
+            return self._open[folder], name

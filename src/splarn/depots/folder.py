@@ -11,6 +11,7 @@ from pathlib import Path
 from splarn.core.errors import OutsideError
 from splarn.core.files import ASIDE, outside
 from splarn.core.ship.depot import Stored, Unready
+from splarn.core.ship.ranges import Ranges
 
 BLOCK = 1 << 20
 
@@ -23,6 +24,7 @@ class FolderDepot:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.place = str(folder)
+        self._ranges = Ranges()
 
     def find(self, name: str) -> Stored | None:
         """See Depot."""
@@ -57,13 +59,33 @@ class FolderDepot:
             aside.unlink(missing_ok=True)
         return Stored(name, size, digest)
 
-    def get(self, name: str, first: int = 0) -> Iterator[bytes]:
+    def get(self, name: str, first: int = 0, end: int | None = None) -> Iterator[bytes]:
         """See Depot."""
         path = self.folder / name
         with outside(f"Reading {path}"), path.open("rb") as file:
             file.seek(first)
-            while block := file.read(BLOCK):
+            left = None if end is None else end - first
+            while block := file.read(BLOCK if left is None else min(BLOCK, left)):
+                left = None if left is None else left - len(block)
                 yield block
+
+    def ranged(self) -> bool:
+        """See Depot."""
+        return True
+
+    def held(self, name: str, size: int, digest: str) -> list[tuple[int, int]]:
+        """See Depot."""
+        return self._ranges.held(self.folder / name, size, digest)
+
+    def put_range(
+        self, name: str, blocks: Iterator[bytes], span: tuple[int, int], size: int, digest: str
+    ) -> None:
+        """See Depot."""
+        path = self.folder / name
+        with outside(f"Writing {path}"):
+            whole = self._ranges.put(path, blocks, span, size, digest)
+        if whole is False:
+            raise Unready(f"what was written of {name} is not what was read")
 
     def delete(self, name: str) -> None:
         """See Depot."""

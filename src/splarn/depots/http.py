@@ -21,6 +21,8 @@ _PASSING = {408, 425, 429, 500, 502, 503, 504}
 # The store found another digest than the one that was announced.
 _NOT_WHAT_WAS_SENT = {400, 409, 422}
 TIMEOUT = 30.0
+# How a store says that it takes ranges, and which ranges of a file it has.
+RANGED, HELD = "Accept-Content-Range", "Content-Ranges-Held"
 
 
 class HttpDepot:
@@ -39,6 +41,7 @@ class HttpDepot:
                 "pip install 'splarn[places]'."
             ) from None
         self._httpx = httpx
+        self._ranged: bool | None = None
         limits = httpx.Limits(max_connections=None, max_keepalive_connections=None)
         # Reading certificates takes long, and plain HTTP needs none.
         secure = not url.lower().startswith("http://")
@@ -76,18 +79,64 @@ class HttpDepot:
             raise Unready(f"{name} is not there after it was stored")
         return found
 
-    def get(self, name: str, first: int = 0) -> Iterator[bytes]:
+    def get(self, name: str, first: int = 0, end: int | None = None) -> Iterator[bytes]:
         """See Depot. A store without ranges sends all, of which the beginning is passed over."""
-        headers = {**_AS_IT_IS, **({"Range": f"bytes={first}-"} if first else {})}
+        last = "" if end is None else end - 1
+        asked = first or end is not None
+        headers = {**_AS_IT_IS, **({"Range": f"bytes={first}-{last}"} if asked else {})}
         with (
             self._reaching(name),
             self._client.stream("GET", self._at(name), headers=headers) as answer,
         ):
             self._check(answer, name)
             skip = 0 if answer.status_code == 206 else first
+            left = None if end is None else end - first
             for block in answer.iter_raw():
-                yield block[skip:] if skip else block
+                wanted = block[skip:] if skip else block
                 skip = max(skip - len(block), 0)
+                if left is not None:
+                    wanted = wanted[:left]
+                    left -= len(wanted)
+                yield wanted
+                if left == 0:
+                    return
+
+    def ranged(self) -> bool:
+        """See Depot. A store says so itself: ranges put into one that ignores them do harm."""
+        if self._ranged is None:
+            with self._reaching(""):
+                answer = self._client.request("OPTIONS", self._at(""))
+                self._ranged = answer.headers.get(RANGED, "") == "bytes"
+        return self._ranged
+
+    def held(self, name: str, size: int, digest: str) -> list[tuple[int, int]]:
+        """See Depot."""
+        with self._reaching(name):
+            headers = {"Repr-Digest": _field(digest), **_AS_IT_IS}
+            answer = self._client.head(self._at(name), headers=headers)
+            if answer.status_code != 404:
+                self._check(answer, name)
+        spans = (piece.strip().partition("-") for piece in answer.headers.get(HELD, "").split(","))
+        return [(int(first), int(last) + 1) for first, _, last in spans if last]
+
+    def put_range(
+        self, name: str, blocks: Iterator[bytes], span: tuple[int, int], size: int, digest: str
+    ) -> None:
+        """See Depot. A partial PUT (RFC 9110, section 14.5) that names the whole's digest."""
+        # Held in memory, so that its own digest goes before it.
+        content = b"".join(blocks)
+        headers = {
+            "Content-Length": str(len(content)),
+            "Content-Type": "application/octet-stream",
+            "Content-Range": f"bytes {span[0]}-{span[1] - 1}/{size}",
+            "Content-Digest": _field(hashlib.sha256(content).hexdigest()),
+            "Repr-Digest": _field(digest),
+        }
+        with self._reaching(name):
+            answer = self._client.put(self._at(name), content=content, headers=headers)
+            if answer.status_code in _NOT_WHAT_WAS_SENT:
+                raise Unready(f"the store answers {answer.status_code} to a range of {name}")
+            self._check(answer, name)
 
     def delete(self, name: str) -> None:
         """See Depot."""

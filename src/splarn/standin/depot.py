@@ -21,10 +21,12 @@ from starlette.requests import ClientDisconnect, Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 
 from splarn.core.files import ASIDE
+from splarn.core.ship.ranges import Ranges
 from splarn.standin.physics import DepotPhysics, Link
 
 BLOCK = 64 << 10
 _RANGE = re.compile(r"bytes=(\d+)-(\d*)$")
+_CONTENT_RANGE = re.compile(r"bytes (\d+)-(\d+)/(\d+)$")
 
 
 class Cut(Exception):
@@ -38,6 +40,7 @@ class SimulatedDepot:
         self.folder = folder
         self.link = Link(physics)
         self.physics = physics
+        self._ranges = Ranges()
         # What it has been asked for and has refused, for those who want to know.
         self.counts = {"requests": 0, "throttled": 0, "reset": 0, "stalled": 0, "corrupted": 0}
 
@@ -61,6 +64,8 @@ class SimulatedDepot:
             answer = await self._put(request, path)
         elif request.method in ("GET", "HEAD"):
             answer = self._get(request, path)
+        elif request.method == "OPTIONS":
+            answer = Response(status_code=204, headers={"Accept-Content-Range": "bytes"})
         elif request.method == "DELETE":
             answer = Response(status_code=204 if path.is_file() else 404)
             path.unlink(missing_ok=True)
@@ -98,6 +103,8 @@ class SimulatedDepot:
                     state.update(block)
                     size += len(block)
             digest = _field(state.hexdigest())
+            if "content-range" in request.headers:
+                return self._ranged(request, path, aside, digest, size)
             announced = request.headers.get("content-digest", digest)
             if size != wanted or announced != digest:
                 return Response("what arrived is not what was announced", status_code=422)
@@ -108,11 +115,35 @@ class SimulatedDepot:
             aside.unlink(missing_ok=True)
         return Response(status_code=201, headers={"Repr-Digest": digest})
 
+    def _ranged(self, request: Request, path: Path, aside: Path, found: str, size: int) -> Response:
+        """Keeps a range that has arrived beside the others of its file."""
+        announced = request.headers.get("content-digest", found)
+        span = _CONTENT_RANGE.match(request.headers["content-range"])
+        whole = _of_field(request.headers.get("repr-digest", ""))
+        if span is None or whole is None or announced != found:
+            return Response("the range is not what was announced", status_code=422)
+        first, end, total = int(span[1]), int(span[2]) + 1, int(span[3])
+        if end - first != size or end > total:
+            return Response("the range is not as long as announced", status_code=422)
+        with aside.open("rb") as file:
+            blocks = iter(lambda: file.read(BLOCK), b"")
+            right = self._ranges.put(path, blocks, (first, end), total, whole)
+        if right is None:
+            return Response(status_code=202)
+        if not right:
+            return Response("the ranges are not the file that was announced", status_code=422)
+        return Response(status_code=201, headers={"Repr-Digest": request.headers["repr-digest"]})
+
     def _get(self, request: Request, path: Path) -> Response:
         if path.is_dir():
             return JSONResponse({"files": self._listed(path)})
         if not path.is_file():
-            return Response(status_code=404)
+            whole = _of_field(request.headers.get("repr-digest", ""))
+            spans = self._ranges.held(path, 0, whole) if whole else []
+            held = ", ".join(f"{first}-{end - 1}" for first, end in spans)
+            return Response(
+                status_code=404, headers={"Content-Ranges-Held": held} if held else None
+            )
         size = path.stat().st_size
         headers = {"Accept-Ranges": "bytes", "Repr-Digest": _field(_digest(path))}
         first, last, code = 0, size - 1, 200
@@ -173,6 +204,16 @@ class _Dropped(Response):
 
 def _field(digest: str) -> str:
     return f"sha-256=:{base64.b64encode(bytes.fromhex(digest)).decode()}:"
+
+
+def _of_field(text: str) -> str | None:
+    """The digest in hex that a header holds, None for another one."""
+    kind, _, value = text.partition("=")
+    if kind != "sha-256":
+        return None
+    with contextlib.suppress(ValueError):
+        return base64.b64decode(value.strip(":"), validate=True).hex()
+    return None
 
 
 def _digest(path: Path) -> str:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from splarn.core.errors import RequestError
-from splarn.core.files import ASIDE, write_text
+from splarn.core.files import ASIDE, outside, write_text
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
 from splarn.core.places import place
@@ -163,9 +163,19 @@ def read_manifest(path: Path) -> Manifest:
                 f"The parts in {path.parent} are unfinished: run the same `splarn shape` again."
             )
         raise RequestError(f"There is no manifest {path}: make one with `splarn shape`.")
+    with outside(f"Reading {path}"):
+        text = path.read_bytes()
+    return parse_manifest(text, str(path), path.parent)
+
+
+def parse_manifest(text: bytes, where: str, folder: Path) -> Manifest:
+    """A manifest's content; `where` names its origin in errors, `folder` holds the parts.
+
+    Raises RequestError when it is none.
+    """
     try:
-        package: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
-        layout = from_descriptor(package["layout"], str(path))
+        package: dict[str, Any] = json.loads(text)
+        layout = from_descriptor(package["layout"], where)
         parts = tuple(
             Part(
                 path=resource["path"],
@@ -178,8 +188,9 @@ def read_manifest(path: Path) -> Manifest:
             )
             for resource in package["resources"]
         )
-    except (KeyError, TypeError, ValueError, OSError) as error:
+    except (KeyError, TypeError, ValueError) as error:
         raise RequestError(
-            f"{path} is not a manifest written by `splarn shape` ({error}): shape the source again."
+            f"{where} is not a manifest written by `splarn shape` ({error}): shape the source "
+            "again."
         ) from None
-    return Manifest(path.parent, layout, parts)
+    return Manifest(folder, layout, parts)

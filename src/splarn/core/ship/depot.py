@@ -46,8 +46,25 @@ class Depot(Protocol):
         `digest` is the SHA-256 that it must have. Replaces what has the name.
         """
 
-    def get(self, name: str, first: int = 0) -> Iterator[bytes]:
-        """A file's bytes from position `first` on. Raises Unready when they break off."""
+    def get(self, name: str, first: int = 0, end: int | None = None) -> Iterator[bytes]:
+        """A file's bytes from `first` up to `end` or its own. Raises Unready when they break off.
+
+        A caller that counts them finds out about those that break off without a word.
+        """
+
+    def ranged(self) -> bool:
+        """Whether ranges of one file may be put apart, by several streams at once."""
+
+    def held(self, name: str, size: int, digest: str) -> list[tuple[int, int]]:
+        """The ranges of a file of this content that are there already, ends not belonging."""
+
+    def put_range(
+        self, name: str, blocks: Iterator[bytes], span: tuple[int, int], size: int, digest: str
+    ) -> None:
+        """Stores a range of a file of `size` bytes whose whole content has the `digest`.
+
+        The file is seen under its name once all of it is there and proven.
+        """
 
     def delete(self, name: str) -> None:
         """Removes a file if it is there."""

@@ -5,20 +5,24 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path, PurePosixPath
 
-from splarn.core.errors import RequestError
+from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import outside
 from splarn.core.lanes import report
-from splarn.core.places import Place
+from splarn.core.places import Place, key_of
 from splarn.core.pool import Pool
 from splarn.core.prices import Usage
 from splarn.core.progress import Progress, Silent
-from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.depot import Depot, Stored, Unready
+from splarn.core.ship.origin import DepotOrigin, FileOrigin, Origin
+from splarn.core.ship.ranges import cut
 from splarn.core.ship.trying import Trying
+
+# Files beyond so many bytes go in ranges of that size where the depot takes them.
+RANGE = 32 << 20
 
 
 @dataclass(frozen=True)
@@ -26,7 +30,9 @@ class ShipRequest:
     """What to send where. `template` makes a file's name in the depot.
 
     It may hold `{name}`, `{stem}`, `{run}` and `{date:%Y/%m/%d}`. With `delete_after` a source is
-    removed once it is proven to have arrived.
+    removed once it is proven to have arrived. Files larger than `range_size` bytes go in such
+    ranges. `origin` gives the depot that a remote source lies in, and its name there; without it
+    sources are read as files are.
     """
 
     sources: tuple[Place, ...]
@@ -35,11 +41,16 @@ class ShipRequest:
     run: str = ""
     date: datetime = field(default_factory=datetime.now)
     delete_after: bool = False
+    range_size: int = RANGE
+    origin: Callable[[str], tuple[Depot, str]] | None = None
 
 
 @dataclass(frozen=True)
 class Sent:
-    """What became of one file. `kept` says that it was there already; times are in seconds."""
+    """What became of one file. `kept` says that it was there already; times are in seconds.
+
+    `left` are ranges still to be sent; `ranges` those sent: stream, bytes and seconds.
+    """
 
     source: str
     name: str
@@ -51,6 +62,19 @@ class Sent:
     retries: int
     throttled: float
     stream: int
+    left: tuple[tuple[int, int], ...] = ()
+    ranges: tuple[tuple[int, int, float], ...] = ()
+
+    def plus(self, sent: Sent) -> Sent:
+        """The file with a range of it that has been sent."""
+        return replace(
+            self,
+            seconds=self.seconds + sent.seconds,
+            requests=self.requests + sent.requests,
+            retries=self.retries + sent.retries,
+            throttled=self.throttled + sent.throttled,
+            ranges=(*self.ranges, (sent.stream, sent.bytes, sent.seconds)),
+        )
 
 
 @dataclass(frozen=True)
@@ -95,20 +119,26 @@ class ShipRecord:
         """Bytes a second of each stream while it was at work."""
         found: dict[int, list[float]] = {}
         for one in self.files:
-            sums = found.setdefault(one.stream, [0.0, 0.0])
-            sums[0] += 0 if one.kept else one.bytes
-            sums[1] += one.seconds
+            pieces = one.ranges or ((one.stream, 0 if one.kept else one.bytes, one.seconds),)
+            for stream, size, seconds in pieces:
+                sums = found.setdefault(stream, [0.0, 0.0])
+                sums[0] += size
+                sums[1] += seconds
         return {stream: size / max(spent, 1e-9) for stream, (size, spent) in sorted(found.items())}
 
 
 @dataclass(frozen=True)
 class _Task:
+    """One file for one stream; with `span` only that range of it, whose content is known."""
+
+    request: ShipRequest
     source: Place
     name: str
-    depot: Depot
     streams: dict[int, int]
-    delete_after: bool
     pause: Callable[[float], None]
+    span: tuple[int, int] | None = None
+    size: int = 0
+    digest: str = ""
 
     @property
     def label(self) -> str:
@@ -125,7 +155,8 @@ def ship(
 ) -> ShipRecord:
     """Sends every source that is not in the depot yet; streams are the pool's threads.
 
-    The same call after a break sends only what did not arrive whole.
+    Large files go in ranges, several streams at once, where the depot takes those. The same call
+    after a break sends only what did not arrive whole.
     Raises RequestError for a template that is none or gives two files one name, OutsideError when a
     file cannot be read or sent.
     """
@@ -143,17 +174,22 @@ def ship(
     with outside("Looking at the files to ship"):
         total = sum(source.stat().st_size for source in request.sources)
     streams: dict[int, int] = {}
-    tasks = [
-        _Task(source, name, request.depot, streams, request.delete_after, pause)
-        for name, source in taken.items()
-    ]
+    tasks = [_Task(request, source, name, streams, pause) for name, source in taken.items()]
     watch.start("ship", total, "bytes")
     done: dict[str, Sent] = {}
+    large: list[_Task] = []
     for task, sent in pool.as_done(_send, tasks, watch):
         done[task.name] = sent
+        if sent.left:
+            large += [replace(task, span=s, size=sent.bytes, digest=sent.digest) for s in sent.left]
+    for task, sent in pool.as_done(_send_range, large, watch):
+        done[task.name] = done[task.name].plus(sent)
+    for name in dict.fromkeys(task.name for task in large):
+        done[name] = _proven(request, taken[name], done[name], pause)
     watch.finish()
     files = tuple(done[name] for name in names)
-    return ShipRecord(request.depot.place, files, time.perf_counter() - begun, request.depot.remote)
+    seconds = time.perf_counter() - begun
+    return ShipRecord(request.depot.place, files, seconds, request.depot.remote)
 
 
 def name_of(request: ShipRequest, source: Place) -> str:
@@ -177,39 +213,89 @@ def name_of(request: ShipRequest, source: Place) -> str:
 
 
 def _send(task: _Task) -> Sent:
-    stream = task.streams.setdefault(threading.get_ident(), len(task.streams) + 1)
-    begun = time.perf_counter()
-    with outside(f"Reading {task.source}"):
-        size = task.source.stat().st_size
-        digest, _ = digest_of(blocks_of(task.source))
-    trying = Trying(task.depot.place, task.name, task.pause)
-    stored = trying.until_ready(lambda: task.depot.find(task.name))
+    """Sends a file, or finds out which ranges of it are to be sent."""
+    request, stream, begun = task.request, _stream(task), time.perf_counter()
+    depot, source = request.depot, _origin(task)
+    trying = Trying(depot.place, task.name, task.pause)
+    size, digest = source.known(trying)
+    stored = trying.until_ready(lambda: depot.find(task.name))
     kept = stored is not None and (stored.size, stored.digest) == (size, digest)
-    if not kept:
-        stored = trying.until_ready(lambda: _put(task, size, digest))
-    report(size)
-    if task.delete_after and isinstance(task.source, Path):
-        with outside(f"Removing {task.source}"):
-            task.source.unlink()
+    left: tuple[tuple[int, int], ...] = ()
+    if not kept and size > request.range_size and trying.until_ready(depot.ranged):
+        held = trying.until_ready(lambda: depot.held(task.name, size, digest))
+        spans = cut(size, request.range_size)
+        left = tuple(span for span in spans if not _within(span, held))
+        report(size - sum(end - first for first, end in left))
+    else:
+        if not kept:
+            trying.until_ready(lambda: _put(task, source, size, digest))
+        report(size)
+        _after(request, task.source)
+    spent = time.perf_counter() - begun
     return Sent(
-        str(task.source),
-        task.name,
-        size,
-        digest,
-        kept,
-        time.perf_counter() - begun,
-        trying.requests,
-        trying.retries,
-        trying.throttled,
-        stream,
-    )
+        str(task.source), task.name, size, digest, kept, spent, trying.requests, trying.retries,
+        trying.throttled, stream, left,
+    )  # fmt: skip
 
 
-def _put(task: _Task, size: int, digest: str) -> Stored:
-    stored = task.depot.put(task.name, blocks_of(task.source), size, digest)
+def _send_range(task: _Task) -> Sent:
+    stream, begun = _stream(task), time.perf_counter()
+    depot, source = task.request.depot, _origin(task)
+    trying = Trying(depot.place, task.name, task.pause)
+    span = task.span or (0, task.size)
+
+    def put() -> None:
+        blocks = source.blocks(*span)
+        depot.put_range(task.name, blocks, span, task.size, task.digest)
+
+    trying.until_ready(put)
+    report(span[1] - span[0])
+    return Sent(
+        str(task.source), task.name, span[1] - span[0], task.digest, False,
+        time.perf_counter() - begun, trying.requests, trying.retries, trying.throttled, stream,
+    )  # fmt: skip
+
+
+def _proven(
+    request: ShipRequest, source: Place, sent: Sent, pause: Callable[[float], None]
+) -> Sent:
+    """Asks for a file whose ranges have all arrived. Raises OutsideError when it is another."""
+    trying = Trying(request.depot.place, sent.name, pause)
+    stored = trying.until_ready(lambda: request.depot.find(sent.name))
+    if stored is None or (stored.size, stored.digest) != (sent.bytes, sent.digest):
+        raise OutsideError(
+            f"The ranges of {sent.name} did not make up what was sent in {request.depot.place}: "
+            "run the same command again."
+        )
+    _after(request, source)
+    return replace(sent, left=(), requests=sent.requests + trying.requests)
+
+
+def _put(task: _Task, source: Origin, size: int, digest: str) -> Stored:
+    stored = task.request.depot.put(task.name, source.blocks(0, size), size, digest)
     if (stored.size, stored.digest) != (size, digest):
         raise Unready(f"what arrived of {task.name} is not what was sent")
     return stored
+
+
+def _stream(task: _Task) -> int:
+    return task.streams.setdefault(threading.get_ident(), len(task.streams) + 1)
+
+
+def _origin(task: _Task) -> Origin:
+    if isinstance(task.source, Path) or task.request.origin is None:
+        return FileOrigin(task.source)
+    return DepotOrigin(*task.request.origin(key_of(task.source)))
+
+
+def _within(span: tuple[int, int], held: Sequence[tuple[int, int]]) -> bool:
+    return any(first <= span[0] and span[1] <= end for first, end in held)
+
+
+def _after(request: ShipRequest, source: Place) -> None:
+    if request.delete_after and isinstance(source, Path):
+        with outside(f"Removing {source}"):
+            source.unlink()
 
 
 def sources_of(paths: Sequence[Place]) -> tuple[Place, ...]:

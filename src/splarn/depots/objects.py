@@ -1,0 +1,125 @@
+"""Whatever fsspec opens for writing as a depot: object stores and other places by their scheme."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+
+from splarn.core.errors import OutsideError, RequestError
+from splarn.core.files import ASIDE
+from splarn.core.places import filesystem, shown_url
+from splarn.core.ship.content import digest_of
+from splarn.core.ship.depot import Stored, Unready
+
+BLOCK = 1 << 20
+# What stores say when asking again will not help, whatever kind of error it comes in.
+_FOR_GOOD = ("access denied", "access_denied", "forbidden", "nosuchbucket", "does not exist")
+
+
+class ObjectDepot:
+    """Files below a URL. They are written under a name of their own and renamed when proven.
+
+    Stores tell no SHA-256 of what they hold, so it is read back.
+    """
+
+    remote = True
+
+    def __init__(self, url: str) -> None:
+        self.place = shown_url(url)
+        # Object stores know no folders.
+        self._flat = url.partition("://")[0].lower() in ("s3", "s3a", "gs", "gcs", "az", "abfs")
+        self._system, self._root = filesystem(url.rstrip("/"))
+
+    def find(self, name: str) -> Stored | None:
+        """See Depot."""
+        return self._found(self._at(name), name)
+
+    def put(self, name: str, blocks: Iterator[bytes], size: int, digest: str) -> Stored:
+        """See Depot."""
+        aside = f"{self._at(name)}.{secrets.token_hex(3)}{ASIDE}"
+        try:
+            with self._reaching(name):
+                if not self._flat:
+                    self._system.makedirs(aside.rpartition("/")[0], exist_ok=True)
+                with self._system.open(aside, "wb") as file:
+                    for block in blocks:
+                        file.write(block)
+            found = self._found(aside, name)
+            if found is None or (found.size, found.digest) != (size, digest):
+                raise Unready(f"what was written of {name} is not what was read")
+            with self._reaching(name):
+                self._system.mv(aside, self._at(name))
+        except BaseException:
+            with suppress(Exception):
+                self._system.rm_file(aside)
+            raise
+        return Stored(name, size, digest)
+
+    def get(self, name: str, first: int = 0, end: int | None = None) -> Iterator[bytes]:
+        """See Depot."""
+        with self._reaching(name), self._system.open(self._at(name), "rb") as file:
+            file.seek(first)
+            left = None if end is None else end - first
+            while block := file.read(BLOCK if left is None else min(BLOCK, left)):
+                left = None if left is None else left - len(block)
+                yield block
+
+    def ranged(self) -> bool:
+        """See Depot. Not every place has a way to put a range."""
+        return False
+
+    def held(self, name: str, size: int, digest: str) -> list[tuple[int, int]]:
+        """See Depot."""
+        return []
+
+    def put_range(
+        self, name: str, blocks: Iterator[bytes], span: tuple[int, int], size: int, digest: str
+    ) -> None:
+        """See Depot. Raises RequestError."""
+        raise RequestError(f"{self.place} takes whole files only.")
+
+    def delete(self, name: str) -> None:
+        """See Depot."""
+        with self._reaching(name), suppress(FileNotFoundError):
+            self._system.rm_file(self._at(name))
+
+    def names(self) -> list[str]:
+        """See Depot."""
+        with self._reaching(""):
+            found = [str(path) for path in self._system.find(self._root)]
+        below = [path.lstrip("/").removeprefix(self._root.lstrip("/")) for path in found]
+        return sorted(path.lstrip("/") for path in below if not path.endswith(ASIDE))
+
+    def close(self) -> None:
+        """See Depot."""
+
+    def _at(self, name: str) -> str:
+        return f"{self._root}/{name}" if self._root else name
+
+    def _found(self, path: str, name: str) -> Stored | None:
+        with self._reaching(name):
+            try:
+                with self._system.open(path, "rb") as file:
+                    digest, size = digest_of(iter(lambda: file.read(BLOCK), b""))
+            except FileNotFoundError:
+                return None
+        return Stored(name, size, digest)
+
+    @contextmanager
+    def _reaching(self, name: str) -> Iterator[None]:
+        try:
+            yield
+        except (OutsideError, RequestError, Unready):
+            raise
+        except FileNotFoundError:
+            raise
+        except Exception as error:
+            text = (str(error) or type(error).__name__).lower()
+            if isinstance(error, PermissionError) or any(one in text for one in _FOR_GOOD):
+                raise OutsideError(
+                    f"{self.place} refuses {name or 'a request for its list'}: check that it is "
+                    "there and your rights."
+                ) from None
+            # Drivers quote addresses and keys; the kind of error says enough.
+            raise Unready(f"it failed with {type(error).__name__} at {name}") from None
