@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -13,6 +15,7 @@ from splarn.cli.options import AsJson
 if TYPE_CHECKING:
     from splarn.cli.output import Output
     from splarn.demo.scenario import Delivery
+    from splarn.demo.walk import Stage
 
 
 def demo(
@@ -25,6 +28,14 @@ def demo(
     seed: Annotated[
         int, typer.Option("--seed", metavar="S", min=0, help="Another seed, other data.")
     ] = 7,
+    elastic: Annotated[
+        bool,
+        typer.Option(
+            "--elastic",
+            help="The second act: a depot, and a compute that is rented by size. Goes on in the "
+            "folder of the first.",
+        ),
+    ] = False,
     as_json: AsJson = False,
 ) -> int:
     """Make up the data of a canal authority and walk the whole path on it.
@@ -32,26 +43,40 @@ def demo(
     Example: [bold]splarn demo --into larkmere --rows 1_000_000[/bold]
 
     Every stage is shown with the command that does it alone, and the folder is left in place so
-    that each can be tried by hand.
+    that each can be tried by hand. With --elastic the services are simulated ones on loopback.
     """
     from splarn.cli.output import Output
-    from splarn.core.errors import RequestError
-    from splarn.core.files import outside
-    from splarn.core.units import parse_count, show_count, show_size
-    from splarn.demo.scenario import make_passages
-    from splarn.demo.walk import write_job
 
     out = Output(as_json)
+    out.head("Larkmere Waterways: a made-up canal authority")
+    delivery = _delivery(out, into, rows, seed, elastic)
+    with _entered(into):
+        document = _second_act(out, delivery) if elastic else _first_act(out, delivery)
+    out.say(f"Everything is in {into}; go there and try each command by hand.")
+    out.document({"into": str(into), **document})
+    return 0 if document["exact"] and document["verified"] else 1
+
+
+def _delivery(out: Output, into: Path, rows: str, seed: int, elastic: bool) -> Delivery:
+    """Made-up data in a new folder, or for the second act those of the first."""
+    from splarn.core.errors import RequestError
+    from splarn.core.units import parse_count, show_count, show_size
+    from splarn.demo.scenario import known_passages, make_passages
+    from splarn.demo.walk import write_job
+
     count = parse_count(rows)
     if count < 1000:
         raise RequestError(
             f"The demo needs 1,000 rows or more, not {count:,}: give a larger --rows."
         )
+    if elastic and (into / "delivery" / "truth.json").is_file():
+        delivery = known_passages(into / "delivery")
+        out.say(f"Going on with the {show_count(delivery.rows)} passages that are in {into}.")
+        return delivery
     if into.exists() and (not into.is_dir() or any(into.iterdir())):
         raise RequestError(
             f"{into} is already there and not empty: name another folder with --into, or remove it."
         )
-    out.head("Larkmere Waterways: a made-up canal authority")
     delivery = make_passages(into / "delivery", count, seed, out.progress())
     write_job(into, delivery)
     out.say(
@@ -59,28 +84,59 @@ def demo(
         f"{len(delivery.paths)} files ({show_size(delivery.bytes)}) under {into}; "
         f"{len(delivery.spoiled)} rows are spoiled on purpose."
     )
+    return delivery
+
+
+@contextlib.contextmanager
+def _entered(into: Path) -> Iterator[None]:
+    from splarn.core.files import outside
+
     home = Path.cwd()
     with outside(f"Entering {into}"):
         os.chdir(into)
     try:
-        document = _walk(out, delivery, into)
+        yield
     finally:
         os.chdir(home)
-    out.document(document)
-    return 0 if document["exact"] and document["verified"] else 1
 
 
-def _walk(out: Output, delivery: Delivery, into: Path) -> dict[str, object]:
-    """Runs each stage's own command line; what it prints is what the demo shows."""
-    from splarn.core.ledger import Ledger
-    from splarn.core.units import show_count
+def _first_act(out: Output, delivery: Delivery) -> dict[str, object]:
     from splarn.demo.walk import STAGES
 
-    for stage in STAGES:
+    _walk(out, STAGES)
+    return _outcome(out, delivery)
+
+
+def _second_act(out: Output, delivery: Delivery) -> dict[str, object]:
+    from splarn.core.job import read_job
+    from splarn.demo.elastic import JOB_FILE, stages, write_elastic
+    from splarn.standin.both import standing_in
+
+    with standing_in(Path("standin"), "miniature") as (depot, engine):
+        write_elastic(Path(), delivery.bytes, engine)
+        out.say(
+            f"A simulated depot answers at {depot}, and Millrace, a simulated engine whose compute "
+            f"is rented by size, at {engine}. Its clock is simulated: minutes pass in seconds."
+        )
+        part_size = read_job(Path(JOB_FILE)).space.part_size[0]
+        _walk(out, stages(depot, str(part_size)))
+        return _outcome(out, delivery)
+
+
+def _walk(out: Output, stages: Sequence[Stage]) -> None:
+    """Runs each stage's own command line; what it prints is what the demo shows."""
+    for stage in stages:
         out.say()
         out.head(stage.title)
         out.say(f"  $ splarn {' '.join(stage.words)}")
         _command(stage.words, out.as_json, stage.may_fall_short)
+
+
+def _outcome(out: Output, delivery: Delivery) -> dict[str, object]:
+    """Holds the last run against what was made up."""
+    from splarn.core.ledger import Ledger
+    from splarn.core.units import show_count
+
     ledger = Ledger(Path())
     run = ledger.last("run")
     ledger.close()
@@ -98,9 +154,7 @@ def _walk(out: Output, delivery: Delivery, into: Path) -> dict[str, object]:
             f"Loaded {show_count(loaded)} rows where {show_count(delivery.good)} are good; this is "
             "a fault of Splarn: please report it."
         )
-    out.say(f"Everything is in {into}; go there and try each command by hand.")
     return {
-        "into": str(into),
         "rows": delivery.rows,
         "good": delivery.good,
         "bad": len(delivery.spoiled),
@@ -115,7 +169,6 @@ def _walk(out: Output, delivery: Delivery, into: Path) -> dict[str, object]:
 
 
 def _command(words: tuple[str, ...], quiet: bool, may_fall_short: bool) -> None:
-    import contextlib
     import io
 
     from splarn.cli.app import app

@@ -18,8 +18,7 @@ PACKAGES = (
     ("duckdb", "duckdb", "DuckDB targets"),
     ("pymysql", "mariadb", "MariaDB and MySQL targets"),
     ("httpx", "places", "HTTP sources and depots, Millrace"),
-    ("fsspec", "places", "other places"),
-    ("s3fs", "s3", "s3: sources and depots"),
+    ("fsspec", "places", "s3: and other places"),
     ("uvicorn", "standin", "simulated services"),
     ("starlette", "standin", "simulated services"),
 )

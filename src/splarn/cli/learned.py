@@ -94,7 +94,8 @@ def varying(out: Output, configurations: Sequence[Configuration]) -> dict[str, s
         if all(getattr(one, lever) == getattr(first, lever) for one in configurations)
     }
     if len(configurations) == 1:
-        return dict(zip(LEVERS, map(_column, LEVERS), strict=True))
+        out.say(f"Configuration: {first}.")
+        return {}
     if alike:
         same = ", ".join(
             f"{LEVERS[lever]} {first.show(lever)}" for lever in LEVERS if lever in alike

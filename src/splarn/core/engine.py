@@ -8,7 +8,7 @@ from typing import Protocol
 
 from splarn.core.details import LoadDetails
 from splarn.core.digest import ColumnDigest
-from splarn.core.handover import Job, Order, Size, Watch
+from splarn.core.handover import Carried, Order, Size, Watch
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
 from splarn.core.reading.parsed import Parsed
@@ -172,7 +172,7 @@ class Session(Protocol):
     def resize(self, tier: str) -> None:
         """Gives the compute another size; done when this returns."""
 
-    def carry(self, order: Order, watch: Watch) -> list[Job]:
+    def carry(self, order: Order, watch: Watch) -> Carried:
         """Lets the engine load files, and waits for it; what it says of each, failed ones too.
 
         Parts that an earlier call brought in are not loaded again and are among those returned.

@@ -65,5 +65,13 @@ class Job:
     faults: tuple[Fault, ...]
 
 
+@dataclass(frozen=True)
+class Carried:
+    """What an engine says of an order, and the seconds it took to send files into its inbox."""
+
+    jobs: tuple[Job, ...]
+    sending: float = 0.0
+
+
 # Told how many parts are through.
 Watch = Callable[[int], None]

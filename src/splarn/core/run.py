@@ -108,7 +108,7 @@ def run_plan(
     )
     seconds = shaped - begun + record.seconds
     phases = {"shape": shaped - begun, **record.phases}
-    busy = sum(phases[phase] for phase in BUSY_PHASES)
+    busy = sum(phases.get(phase, 0.0) for phase in BUSY_PHASES)
     of_load = record.usage(configuration.tier)
     compute = record.compute or (Stretch(configuration.tier, busy),)
     usage = replace(of_load, compute=compute, machine=seconds)

@@ -16,6 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from splarn.core.errors import RequestError
 from splarn.core.files import outside
 from splarn.core.lines import joined_lines
 from splarn.core.progress import Progress, Silent
@@ -117,6 +118,25 @@ def make_passages(folder: Path, rows: int, seed: int, progress: Progress | None 
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n")
     watch.finish()
     return Delivery(tuple(paths), rows, total, tuple(spoiled))
+
+
+def known_passages(folder: Path) -> Delivery:
+    """What `make_passages` has written into a folder.
+
+    Raises OutsideError when it cannot be read, RequestError when it is not what was written.
+    """
+    with outside(f"Reading the demo's data in {folder}"):
+        try:
+            truth = json.loads((folder / "truth.json").read_text())
+            spoiled = tuple(Spoiled(**entry) for entry in truth["spoiled"])
+            rows = int(truth["rows"])
+        except (ValueError, TypeError, KeyError):
+            raise RequestError(
+                f"{folder / 'truth.json'} is not what the demo wrote: name another folder with "
+                "--into."
+            ) from None
+        paths = tuple(sorted(folder.glob("passages-*.csv")))
+        return Delivery(paths, rows, sum(path.stat().st_size for path in paths), spoiled)
 
 
 def _blocks(

@@ -12,7 +12,7 @@ from sqlalchemy.engine import Connection
 from sqlalchemy.exc import SQLAlchemyError
 
 from splarn.core.errors import OutsideError, RefusedError, RequestError
-from splarn.core.handover import Job, Order, Size, Watch
+from splarn.core.handover import Carried, Order, Size, Watch
 
 if TYPE_CHECKING:
     from splarn.engines.base import SqlEngine
@@ -68,7 +68,7 @@ class Connected:
         """See Session. Raises RequestError."""
         raise RequestError(f"{self.engine.title} has no tiers to choose from.")
 
-    def carry(self, order: Order, watch: Watch) -> list[Job]:
+    def carry(self, order: Order, watch: Watch) -> Carried:
         """See Session. Raises RequestError."""
         raise RequestError(f"{self.engine.title} is given rows, not files.")
 

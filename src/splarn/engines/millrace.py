@@ -18,7 +18,7 @@ from splarn.core.digest import ColumnDigest
 from splarn.core.engine import LoadNote, PartNote, TableColumn, TableIndex, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.faults import Fault
-from splarn.core.handover import HandedPart, Job, Order, Size, Watch
+from splarn.core.handover import Carried, HandedPart, Job, Order, Size, Watch
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
 from splarn.core.marks import Marks, marks_text, read_marks
@@ -276,20 +276,22 @@ class MillraceSession:
         """See Session."""
         self._call("PUT", "/compute", {"tier": tier})
 
-    def carry(self, order: Order, watch: Watch) -> list[Job]:
+    def carry(self, order: Order, watch: Watch) -> Carried:
         """See Session. Files from here go into its inbox first."""
         done = {note.part_id for note in self.parts([order.load_id]) if note.state == "done"}
         wanted = [part for part in order.parts if part.part_id not in done]
+        sending = 0.0
         if wanted:
             begun = time.perf_counter()
             placed = self._placed(wanted, order.streams)
             if any(isinstance(part.path, Path) for part in wanted):
                 # The line is real; while it was busy, time went by there too.
-                self._call("POST", "/clock", {"advance": time.perf_counter() - begun})
+                sending = time.perf_counter() - begun
+                self._call("POST", "/clock", {"advance": sending})
             self._call("POST", "/loads", _ordered(order, wanted, placed))
         while (found := self._call("GET", f"/loads/{order.load_id}"))["state"] == "running":
             watch(len(done) + found["done"])
-        return [_job(one) for one in found.get("jobs", [])]
+        return Carried(tuple(_job(one) for one in found.get("jobs", [])), sending)
 
     def _placed(self, parts: Sequence[HandedPart], streams: int) -> list[str]:
         """Where Millrace finds parts; those that lie here are sent into its inbox."""

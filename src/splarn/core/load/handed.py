@@ -38,12 +38,14 @@ class _ReadTask:
 class Handed:
     """What came of the parts. `started` and `finished` are moments of the engine's clock.
 
-    None where no part was left to be loaded.
+    They are None where no part was left to be loaded. `sending` are the seconds before that in
+    which files went into the engine's inbox.
     """
 
     results: list[PartResult]
     started: float | None
     finished: float | None
+    sending: float
 
 
 def hand_over(
@@ -92,7 +94,8 @@ def hand_over(
                     digests[task.part_id] = found
                     if carried.done() and carried.exception() is not None:
                         break
-            jobs = {job.part_id: job for job in carried.result()}
+            answer = carried.result()
+            jobs = {job.part_id: job for job in answer.jobs}
         except BaseException:
             # What is at work there comes to its end; nothing further begins.
             session.settle(order.load_id)
@@ -111,6 +114,7 @@ def hand_over(
         ],
         min((job.started for job in new), default=None),
         max((job.finished for job in new), default=None),
+        answer.sending,
     )
 
 

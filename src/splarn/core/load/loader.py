@@ -45,7 +45,7 @@ def load(
     # Kept open: its claim keeps other loaders off for as long as this one lives.
     keeper = engine.connect()
     try:
-        clock = keeper.clock
+        clock, sending = keeper.clock, 0.0
         begun = clock()
         sizing = Sizing(keeper, engine.place, request.tier, request.read_tier)
         opened = open_load(keeper, request, confirm)
@@ -55,6 +55,7 @@ def load(
                 folder = _rejects_folder(request, opened)
                 handed = hand_over(keeper, request, opened, pool, watch, folder)
                 results, started, loaded = handed.results, handed.started, handed.finished
+                sending = handed.sending
                 _hold_to_limit(request, results, True)
             else:
                 results, started, loaded = _run(request, opened, pool, watch), queued, clock()
@@ -81,7 +82,12 @@ def load(
         sum(result.note.rows for result in results),
         sum(result.note.refused for result in results),
         ended - begun,
-        {"queue": started - begun, "load": loaded - started, "finish": ended - loaded},
+        {
+            **({"ship": sending, "size": sizing.up + sizing.down} if engine.reads_parts else {}),
+            "queue": max(started - begun - sending - sizing.up, 0.0),
+            "load": loaded - started,
+            "finish": max(ended - loaded - sizing.down, 0.0),
+        },
         end.verified,
         end.differences,
         end.digests,

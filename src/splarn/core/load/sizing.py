@@ -34,6 +34,8 @@ class Sizing:
         self.found = found
         self.tier, self.rest = tier, rest
         self.notes: tuple[str, ...] = ()
+        # Seconds of the engine's clock that resizing took.
+        self.up = self.down = 0.0
         self._now = found.tier if found else ""
         self._since = session.clock()
         self._stretches: list[Stretch] = []
@@ -92,8 +94,13 @@ class Sizing:
         if up:
             self._note_time()
             self._now = tier
+        before = self.session.clock()
         self.session.resize(tier)
-        if not up:
+        took = self.session.clock() - before
+        if up:
+            self.up += took
+        else:
+            self.down += took
             self._note_time()
             self._now = tier
 

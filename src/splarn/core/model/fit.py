@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from splarn.core.errors import RequestError
-from splarn.core.model.laws import Law, Levers, Volume, laws_for, levers_of
+from splarn.core.model.laws import LEAST, Law, Levers, Volume, laws_for, levers_of
 from splarn.core.trial.trial import Trial
 
 LEAST_TRIALS = 3
@@ -52,6 +52,7 @@ class Model:
     """The fitted laws of all phases, from trials of `trials` loads.
 
     `slots` are those of each unit of a tier, None where one tier was tried and none shows.
+    `rest` is the tier that the compute has when nothing is loaded, None where none was tried.
     """
 
     phases: tuple[PhaseFit, ...]
@@ -59,6 +60,7 @@ class Model:
     measured: Measured
     trials: int
     slots: int | None = None
+    rest: str | None = None
 
 
 def fit_model(trials: Sequence[Trial]) -> Model:
@@ -75,6 +77,7 @@ def fit_model(trials: Sequence[Trial]) -> Model:
     codecs = tuple(sorted({str(trial.configuration.packing) for trial in used}))
     ways = tuple(sorted({str(trial.configuration.load_levers) for trial in used}))
     tiers = {trial.configuration.tier for trial in used}
+    rest = next((t.configuration.tier for t in used if t.phases.get("size") == 0), None)
     fits: list[tuple[dict[str, PhaseFit], int | None]] = []
     for slots in SLOTS if len(tiers) > 1 else (None,):
         levers = levers_of(
@@ -84,17 +87,18 @@ def fit_model(trials: Sequence[Trial]) -> Model:
             ways,
             [trial.parts for trial in used],
             slots,
+            rest,
         )
         phases = {
             law.phase: _fit_phase(law, levers, [t.phases[law.phase] for t in used], len(codecs))
             for law in laws_for(codecs, ways)
-            if not fits or law.phase == "load"
+            if law.phase in used[0].phases and (not fits or law.phase == "load")
         }
         fits.append((phases, slots))
     # Whole numbers have no slope to follow, so each is tried; only loading knows of slots.
     best, slots = min(fits, key=lambda fit: float(np.abs(fit[0]["load"].residuals).mean()))
     phases = {**fits[0][0], "load": best["load"]}
-    return Model(tuple(phases.values()), codecs, _measured(used), len(used), slots)
+    return Model(tuple(phases.values()), codecs, _measured(used), len(used), slots, rest)
 
 
 def _fit_phase(law: Law, levers: Levers, seconds: Sequence[float], codecs: int) -> PhaseFit:
@@ -105,7 +109,7 @@ def _fit_phase(law: Law, levers: Levers, seconds: Sequence[float], codecs: int) 
     """
     from scipy.optimize import least_squares
 
-    observed = np.log(np.maximum(np.asarray(seconds, dtype=float), 1e-6))
+    observed = np.log(np.maximum(np.asarray(seconds, dtype=float), LEAST))
     centre = np.asarray(law.centre)
     spread = np.asarray(law.spread)
     noise = FIRST_NOISE

@@ -23,7 +23,7 @@ DISCREPANCY = 0.06
 DRIFT = 0.08
 MOST_STRETCHES = 32
 # Phases in which the rented compute is in use.
-BUSY_PHASES = ("queue", "load", "finish")
+BUSY_PHASES = ("queue", "size", "load", "finish")
 
 
 @dataclass(frozen=True)
@@ -90,6 +90,7 @@ def forecast(
         model.codecs,
         model.measured.ways,
         slots=model.slots,
+        rest=model.rest,
     )
     ratio = max(volume.bytes, 1) / max(model.measured.bytes, 1)
     noise = _noise(model, ratio, random)
@@ -99,7 +100,7 @@ def forecast(
         for fitted in model.phases
     }
     total = sum(by_phase.values())
-    busy = sum(by_phase[phase] for phase in BUSY_PHASES)
+    busy = sum(by_phase[phase] for phase in BUSY_PHASES if phase in by_phase)
     cost = _costs(configurations, busy, total, prices)
     spans = np.quantile(total, [0.05, 0.5, 0.95], axis=1).T
     cost_spans = np.quantile(cost, [0.05, 0.5, 0.95], axis=1).T

@@ -19,6 +19,8 @@ from splarn.core.model.schedule import even_schedule
 from splarn.core.units import tier_units
 
 MB = 1e6
+# Seconds of a phase in which nothing happens, since logarithms know no zero.
+LEAST = 1e-6
 
 
 @dataclass(frozen=True)
@@ -43,6 +45,7 @@ class Levers:
     batch_rows: Any
     codec: Any  # Index into the model's codecs; -1 for one it does not know.
     way: Any  # The same of its ways of writing.
+    resized: Any  # Whether the compute has another size than at rest.
     total_mb: Any
     total_rows: Any
 
@@ -54,11 +57,12 @@ def levers_of(
     ways: Sequence[str],
     parts: Sequence[int] | None = None,
     slots: int | None = None,
+    rest: str | None = None,
 ) -> Levers:
     """Columns for the laws. `parts` gives known part counts; else size over part size.
 
     `slots` are those that each unit of a tier has: streams beyond them wait. None where the compute
-    has no sizes.
+    has no sizes. `rest` is the tier for which nothing is resized.
     """
 
     def positions(values: Sequence[str], known: Sequence[str]) -> Any:
@@ -94,6 +98,7 @@ def levers_of(
         column(c.batch_rows for c in configurations),
         positions([str(c.packing) for c in configurations], codecs),
         positions([str(c.load_levers) for c in configurations], ways),
+        column(rest is not None and c.tier != rest for c in configurations),
         size / MB,
         rows,
     )
@@ -171,8 +176,19 @@ def _finish_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
     return start + levers.total_rows * per_row * _way(levers, theta, 2)
 
 
+def _ship_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
+    start = np.exp(theta[:, 0])[None, :]
+    return start + levers.total_mb * _of_each(theta, 1, codecs, levers.codec)
+
+
+def _size_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
+    return np.where(levers.resized > 0, np.exp(theta[:, 0])[None, :], LEAST)
+
+
 _FORMULAS = {
     "shape": _shape_seconds,
+    "ship": _ship_seconds,
+    "size": _size_seconds,
     "queue": _queue_seconds,
     "load": _load_seconds,
     "finish": _finish_seconds,
@@ -183,6 +199,8 @@ def laws_for(codecs: Sequence[str], ways: Sequence[str]) -> tuple[Law, ...]:
     """The laws with their weak log-normal priors.
 
     `ways` are the load levers' values taken together; several have a factor each.
+
+    Trials of a target that is given rows have no phases ship and size.
 
     Centres are what a small machine does; the spreads of 1.5 and more say that a factor of ten
     either way would be no surprise.
@@ -202,6 +220,12 @@ def laws_for(codecs: Sequence[str], ways: Sequence[str]) -> tuple[Law, ...]:
             ("coherency", 0.003, 1.5),
             *((f"work s a MB, {codec}", 0.01, 2.0) for codec in codecs),
         ),
+        law(
+            "ship",
+            ("start s", 0.02, 1.5),
+            *((f"sending s a MB, {codec}", 0.01, 2.0) for codec in codecs),
+        ),
+        law("size", ("there and back s", 2.0, 1.5)),
         law("queue", ("start s", 0.03, 1.5), ("s a part", 0.001, 1.5)),
         law(
             "load",

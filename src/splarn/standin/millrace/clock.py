@@ -36,6 +36,8 @@ class Compute:
         self.physics = physics
         self.tier = physics.tier
         self.now = 0.0
+        # Loads so far: each has luck of its own.
+        self.loads = 0
         self.running = False
         self.since = 0.0
         self._last_work = 0.0

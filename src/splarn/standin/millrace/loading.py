@@ -180,10 +180,8 @@ class Loading:
     def _judge(self, outcomes: Sequence[_Outcome]) -> None:
         """Lets the clock say when each part was at work, and keeps that with its job."""
         physics, order = self.physics, self.order
-        with self.store.transaction(False) as catalogue:
-            (number,) = catalogue.execute(
-                "SELECT count(DISTINCT load_id) FROM jobs WHERE finished IS NOT NULL"
-            ).fetchone()
+        number = self.compute.loads
+        self.compute.loads += 1
         luck = physics.luck(number, -1)
         work = []
         for index, one in enumerate(outcomes):
