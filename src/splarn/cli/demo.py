@@ -69,6 +69,11 @@ def _delivery(out: Output, into: Path, rows: str, seed: int, elastic: bool) -> D
         raise RequestError(
             f"The demo needs 1,000 rows or more, not {count:,}: give a larger --rows."
         )
+    if elastic and (into / "standin").exists():
+        raise RequestError(
+            f"The second act has been played in {into}: name another folder with --into, or remove "
+            "its standin, elastic-parts and elastic-plan.json."
+        )
     if elastic and (into / "delivery" / "truth.json").is_file():
         delivery = known_passages(into / "delivery")
         out.say(f"Going on with the {show_count(delivery.rows)} passages that are in {into}.")
@@ -119,7 +124,7 @@ def _second_act(out: Output, delivery: Delivery) -> dict[str, object]:
             f"is rented by size, at {engine}. Its clock is simulated: minutes pass in seconds."
         )
         part_size = read_job(Path(JOB_FILE)).space.part_size[0]
-        _walk(out, stages(depot, str(part_size)))
+        _walk(out, stages(depot, str(part_size), Path("layout.json").exists()))
         return _outcome(out, delivery)
 
 

@@ -54,6 +54,7 @@ def standin(
     every key.
     """
     import signal
+    import sys
     import threading
 
     from splarn.cli.output import Output
@@ -78,6 +79,7 @@ def standin(
         out.say(f"The simulated depot answers at {store}, Millrace at {engine}.")
         out.say(f"What they keep lies in {folder}. Ctrl-C ends them.")
         out.document({"depot": store, "engine": engine, "folder": str(folder)})
+        sys.stdout.flush()
         # Waiting with an end lets signals through.
         while not stopped.wait(3600):
             pass

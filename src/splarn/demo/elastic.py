@@ -83,12 +83,13 @@ def write_elastic(folder: Path, size: int, engine: str) -> None:
     write_text(folder / "elastic-prices.toml", _PRICES + tiers)
 
 
-def stages(depot: str, part_size: str) -> tuple[Stage, ...]:
-    """The commands of the second act, with the depot's address."""
+def stages(depot: str, part_size: str, has_layout: bool) -> tuple[Stage, ...]:
+    """The commands of the second act, with the depot's address; the first may have a layout."""
     job = ("--job", JOB_FILE)
     landing = f"{depot}/landing"
+    reading = Stage("How do the files read?", ("layout", "--out", "layout.json", "delivery/*.csv"))
     return (
-        Stage("How do the files read?", ("layout", "--out", "layout.json", "delivery/*.csv")),
+        *(() if has_layout else (reading,)),
         Stage(
             "Cut the delivery into parts, enough of them for many slots",
             (

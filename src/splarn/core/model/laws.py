@@ -177,8 +177,9 @@ def _finish_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
 
 
 def _ship_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
-    start = np.exp(theta[:, 0])[None, :]
-    return start + levers.total_mb * _of_each(theta, 1, codecs, levers.codec)
+    start, per_part = np.exp(theta[:, :2].T)[:, None, :]
+    work = levers.total_mb * _of_each(theta, 2, codecs, levers.codec)
+    return start + levers.parts * per_part + work
 
 
 def _size_seconds(levers: Levers, theta: Any, codecs: int) -> Any:
@@ -223,6 +224,7 @@ def laws_for(codecs: Sequence[str], ways: Sequence[str]) -> tuple[Law, ...]:
         law(
             "ship",
             ("start s", 0.02, 1.5),
+            ("s a part", 0.003, 1.5),
             *((f"sending s a MB, {codec}", 0.01, 2.0) for codec in codecs),
         ),
         law("size", ("there and back s", 2.0, 1.5)),

@@ -1,0 +1,198 @@
+"""Simulated services, a compute that is sized up and never left so, and what it costs."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from tests.conftest import Splarn
+
+JOB = """\
+prices = "prices.toml"
+[target]
+url = "{engine}"
+table = "passages"
+bad_rows = "set-aside"
+"""
+
+PRICES = """\
+currency = "crowns"
+thousand_requests = 1
+[tiers.u1]
+per_hour = 2
+[tiers.u16]
+per_hour = 32
+"""
+
+
+@pytest.fixture
+def services(tmp_path: Path) -> Iterator[Callable[..., dict[str, str]]]:
+    """Starts `splarn standin` with options; ends it afterwards as Ctrl-C does."""
+    running: list[subprocess.Popen[str]] = []
+
+    def start(*options: str) -> dict[str, str]:
+        words = ["standin", "--depot-port", "0", "--engine-port", "0", "--json", *options]
+        running.append(
+            subprocess.Popen(
+                [sys.executable, "-m", "splarn", *words], cwd=tmp_path, stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE, text=True,
+            )
+        )  # fmt: skip
+        assert running[-1].stdout is not None
+        found: dict[str, str] = json.loads(running[-1].stdout.readline())
+        return found
+
+    yield start
+    for one in running:
+        one.send_signal(signal.SIGINT)
+        assert one.wait(20) == 130
+        assert one.stderr is not None
+        assert "Traceback" not in one.stderr.read()
+
+
+def tier(engine: str) -> Any:
+    return httpx.get(engine.replace("millrace", "http") + "/compute").json()["tier"]
+
+
+def begun(words: list[str], cwd: Path, engine: str) -> subprocess.Popen[bytes]:
+    """A load that has made the compute larger and is at work."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "splarn", *words], cwd=cwd, stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL, env={**os.environ},
+    )  # fmt: skip
+    until = time.monotonic() + 60
+    while tier(engine) != "u16":
+        assert time.monotonic() < until
+        assert process.poll() is None, "the load ended before it was sized up"
+        time.sleep(0.02)
+    return process
+
+
+def test_a_compute_is_never_left_large_for_long(
+    splarn: Splarn, services: Callable[..., dict[str, str]], delivery: Any, tmp_path: Path
+) -> None:
+    # Each part takes half a second on its way in, so that there is time to break things off.
+    engine = services("--latency", "500ms")["engine"]
+    (tmp_path / "splarn.toml").write_text(JOB.format(engine=engine))
+    (tmp_path / "prices.toml").write_text(PRICES)
+    shaped = splarn("shape", *delivery.paths, "--into", "parts", "--part-size", "256KiB")
+    assert shaped.code == 0, shaped.err
+    words = ["load", "parts", "--tier", "u16"]
+
+    interrupted = begun(words, tmp_path, engine)
+    interrupted.send_signal(signal.SIGINT)
+    assert interrupted.wait(60) == 130
+    assert tier(engine) == "u1"
+
+    killed = begun(words, tmp_path, engine)
+    killed.kill()
+    killed.wait()
+    looked = splarn("doctor", "--json")
+    compute = looked.json["compute"]
+    assert (looked.code, compute["tier"], compute["rest"]) == (1, "u16", "u1")
+    assert (compute["forgotten"], compute["per_hour"], compute["per_hour_at_rest"]) == (True, 32, 2)
+    assert "which costs 32.00 crowns an hour instead of 2.000" in " ".join(
+        splarn("doctor").out.split()
+    )
+    assert splarn("doctor", "--restore").code == 0
+    assert tier(engine) == "u1"
+    assert splarn("doctor").code == 0
+
+    # And without the doctor, by the next load, which also goes on.
+    killed = begun(words, tmp_path, engine)
+    killed.kill()
+    killed.wait()
+    ended = splarn(*words, "--json")
+    assert ended.code == 0, ended.err
+    assert (ended.json["rows_loaded"], ended.json["verified"]) == (delivery.good, True)
+    assert any("had left" in note and "it is u1 again" in note for note in ended.json["notes"])
+    assert tier(engine) == "u1"
+    cost = ended.json["cost"]
+    assert cost["total"] == pytest.approx(sum(v for item, v in cost.items() if item != "total"))
+    assert cost["compute"] > 0
+    summed = splarn("ledger", "--json").json["costs"]
+    assert summed == {"crowns": {"load": pytest.approx(cost["total"])}}
+    # A tier without a price is said, and stops nothing.
+    (tmp_path / "prices.toml").write_text(PRICES.replace("u16", "u8"))
+    again = splarn(*words, "--table", "other", "--no-verify")
+    assert again.code == 0
+    assert "'u16' is not in the price list" in again.out
+
+
+def test_the_second_act_goes_on_with_the_first_ones_data(splarn: Splarn, tmp_path: Path) -> None:
+    ran = splarn("demo", "--elastic", "--rows", "12000", "--json")
+    assert ran.code == 0, ran.err
+    found = ran.json
+    assert (found["exact"], found["verified"]) == (True, True)
+    folder = tmp_path / "larkmere"
+    book = splarn("ledger", "--json", cwd=folder).json
+    kinds = [entry["kind"] for entry in book["entries"]]
+    assert {"ship", "load", "sweep", "trial", "plan", "run"} <= set(kinds)
+    assert set(book["costs"]["crowns"]) == {"ship", "load", "trial", "run"}
+    (shipped,) = (entry["document"] for entry in book["entries"] if entry["kind"] == "ship")
+    loads = [entry["document"] for entry in book["entries"] if entry["kind"] == "load"]
+    assert loads[0]["rows_loaded"] == found["good"]
+    assert all(part["path"].startswith(shipped["depot"]) for part in loads[0]["parts"])
+    tiers = {entry["document"]["configuration"]["tier"] for entry in book["entries"]
+             if entry["kind"] == "trial"}  # fmt: skip
+    assert len(tiers) == 5
+    # Once more, and in words: the data are there already.
+    played = splarn("demo", "--elastic")
+    assert (played.code, "has been played" in played.err) == (2, True)
+    for left in ("standin", "elastic-parts"):
+        shutil.rmtree(folder / left)
+    (folder / "elastic-plan.json").unlink()
+    again = splarn("demo", "--elastic")
+    assert again.code == 0, again.err
+    assert "Going on with the 12,000 passages" in again.out
+    for column in ("speed-up", "efficiency", "times the cost"):
+        assert column in again.out
+    assert "at rest" in again.out
+
+
+def test_a_depot_is_loaded_from_by_any_engine(
+    splarn: Splarn, services: Callable[..., dict[str, str]], delivery: Any, tmp_path: Path
+) -> None:
+    found = services("--seed", "4")
+    landing = f"{found['depot']}/landing"
+    splarn("shape", *delivery.paths, "--into", "parts", "--part-size", "256KiB")
+    name = "{date:%Y}/{name}"
+    assert splarn("ship", "parts", "--to", landing, "--as", name).code == 0
+    year = next((tmp_path / "standin" / "depot" / "landing").iterdir()).name
+    digests = []
+    for target in (found["engine"], "sqlite:///larkmere.db"):
+        ran = splarn("load", f"{landing}/{year}/", "--to", target, "--table", "passages",
+                     "--bad-rows", "set-aside", "--streams", "2", "--json")  # fmt: skip
+        assert ran.code == 0, ran.err
+        assert (ran.json["rows_loaded"], ran.json["verified"]) == (delivery.good, True)
+        digests.append(ran.json["digests"])
+    assert digests[0] == digests[1]
+    # Back out of the depot, byte for byte.
+    assert splarn("ship", f"{landing}/{year}/", "--to", "back").code == 0
+    for path in (tmp_path / "back").iterdir():
+        assert path.read_bytes() == (tmp_path / "parts" / path.name).read_bytes()
+    part = next((tmp_path / "standin" / "depot" / "landing" / year).glob("part-*"))
+    part.write_bytes(part.read_bytes()[:-1])
+    wrong = splarn("load", f"{landing}/{year}/", "--to", "sqlite:///x.db", "--table", "p")
+    assert (wrong.code, "ship the parts again" in wrong.err) == (2, True)
+    for words, what in (
+        (["load", f"{landing}/none/", "--to", "sqlite:///x.db"], "answers 404"),
+        (["load", "parts", "--to", "millrace://127.0.0.1:1"], "start it with `splarn standin`"),
+        (["load", "parts", "--to", "sqlite:///x.db", "--tier", "u2"], "has no tiers"),
+        (["standin", "--physics", "storm"], "name one of the shipped crowded"),
+    ):
+        wrong = splarn(*words)
+        assert wrong.code in (2, 3)
+        assert what in wrong.err
+        assert "Traceback" not in wrong.err
