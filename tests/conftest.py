@@ -20,7 +20,9 @@ from sqlalchemy.engine import make_url
 
 from splarn.core.layout import Layout
 from splarn.core.layout.inference import infer_layout
+from splarn.core.ship import Depot
 from splarn.demo.scenario import Delivery, make_passages
+from splarn.depots import open_depot
 from splarn.engines import open_engine
 
 # Modules are compiled once, rather than by each of the many commands that tests give.
@@ -225,3 +227,17 @@ def ask(url: str, statement: str, rows: bool = True) -> list[tuple[Any, ...]]:
         return []
     finally:
         session.close()
+
+
+@pytest.fixture
+def depot_at() -> Iterator[Callable[[object], Depot]]:
+    """Opens depots, which are closed afterwards."""
+    opened: list[Depot] = []
+
+    def open_one(place: object) -> Depot:
+        opened.append(open_depot(str(place)))
+        return opened[-1]
+
+    yield open_one
+    for depot in opened:
+        depot.close()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import threading
 import tracemalloc
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -18,7 +18,6 @@ from splarn.core.pool import Pools
 from splarn.core.ship import Depot, ShipRecord, ShipRequest, Stored, Unready, ship
 from splarn.core.ship.shipper import name_of
 from splarn.core.ship.trying import TRIES
-from splarn.depots import open_depot
 from splarn.depots.http import _read_field, _seconds
 from splarn.standin.depot import SimulatedDepot
 from splarn.standin.physics import DepotPhysics, read_physics
@@ -38,20 +37,6 @@ def files(tmp_path: Path) -> list[Path]:
         path.write_bytes(bytes((number * 31 + at * 7) % 251 for at in range(size)))
         found.append(path)
     return found
-
-
-@pytest.fixture
-def depot_at() -> Iterator[Callable[[object], Depot]]:
-    """Opens depots, which are closed afterwards."""
-    opened: list[Depot] = []
-
-    def open_one(place: object) -> Depot:
-        opened.append(open_depot(str(place)))
-        return opened[-1]
-
-    yield open_one
-    for depot in opened:
-        depot.close()
 
 
 def send(files: list[Path], depot: Depot, streams: int = 8, **more: Any) -> ShipRecord:
@@ -291,18 +276,19 @@ def test_a_large_file_ships_in_bounded_memory(
 def test_physics_come_from_a_file_and_options_win(tmp_path: Path) -> None:
     path = tmp_path / "physics.toml"
     path.write_text("[depot]\nlatency = 0.02\nreset_share = 0.1\n")
-    assert read_physics(path, latency=0.5) == DepotPhysics(latency=0.5, reset_share=0.1)
+    expected = DepotPhysics(latency=0.5, reset_share=0.1)
+    assert read_physics(str(path), "depot", DepotPhysics, latency=0.5) == expected
     for text, what in {
-        "[depot]\nwind = 3\n": "'wind', which is not known",
+        "[depot]\nwind = 3\n": "'wind' is not known",
         "[depot]\nreset_share = 2\n": "reset_share cannot be 2",
-        "latency = 1\n": r"no section \[depot\]",
+        "latency = 1\n": r"section \[latency\], which is not known",
         "[depot": "cannot be read",
     }.items():
         path.write_text(text)
         with pytest.raises(RequestError, match=what):
-            read_physics(path)
+            read_physics(str(path), "depot", DepotPhysics)
     with pytest.raises(RequestError, match="no physics file"):
-        read_physics(tmp_path / "none.toml")
+        read_physics(str(tmp_path / "none.toml"), "depot", DepotPhysics)
 
 
 def test_ship_from_the_command_line(splarn: Splarn, files: list[Path], tmp_path: Path) -> None:
@@ -318,7 +304,7 @@ def test_ship_from_the_command_line(splarn: Splarn, files: list[Path], tmp_path:
     assert len(entries) == 3
     for words, what in (
         (["parts"], "No depot is named"),
-        (["parts", "--to", "s3://a/b"], "cannot be shipped to s3://a/b yet"),
+        (["parts", "--to", "moon://a/b"], "kind moon: cannot be opened"),
         (["parts", "--to", "landing", "--after", "burn"], "use keep or delete"),
         (["nothing", "--to", "landing"], "no file or folder"),
     ):

@@ -77,7 +77,7 @@ def ship(
     files = _files(context, paths)
     now = datetime.now()
     ship_id = f"ship-{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
-    with Pools() as pools, closing(open_depot(to)) as depot:
+    with Pools() as pools, closing(open_depot(to)) as depot, closing(Origins()) as origins:
         request = ShipRequest(
             tuple(files),
             depot,
@@ -86,7 +86,7 @@ def ship(
             now,
             after == "delete",
             max(parse_size(range_size), 1 << 16),
-            Origins().of,
+            origins.of,
         )
         record = send(request, pools.threads(streams), progress=out.progress())
     priced = context.priced(lambda _: record.usage())

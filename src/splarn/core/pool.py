@@ -22,6 +22,7 @@ from concurrent.futures import (
     wait,
 )
 from concurrent.futures.process import BrokenProcessPool
+from itertools import islice
 from multiprocessing import forkserver
 from threading import get_ident
 from types import TracebackType
@@ -123,16 +124,22 @@ class _Futures:
         watch: Progress | None = None,
     ) -> Iterator[tuple[Task, Result]]:
         """See Pool."""
-        futures = {self._submit(run, task, watch): task for task in tasks}
-        waiting = set(futures)
+        # Only a few are handed over ahead, so that ten thousand cost no more to wait for than ten.
+        left = iter(tasks)
+        begun: dict[Future[Result], Task] = {}
+
+        def begin() -> None:
+            for task in islice(left, 2 * self.workers + 2 - len(begun)):
+                begun[self._submit(run, task, watch)] = task
+
         try:
-            while waiting:
-                done = self._await(waiting, watch)
-                waiting -= done
-                for future in done:
-                    yield futures[future], _result(future)
+            begin()
+            while begun:
+                for future in self._await(set(begun), watch):
+                    yield begun.pop(future), _result(future)
+                begin()
         finally:
-            self._stop(list(futures))
+            self._stop(list(begun))
 
     def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
         """See Pool."""

@@ -58,3 +58,8 @@ class Origins:
             if folder not in self._open:
                 self._open[folder] = open_depot(folder)
             return self._open[folder], name
+
+    def close(self) -> None:
+        """Closes all of them."""
+        for depot in self._open.values():
+            depot.close()

@@ -83,23 +83,28 @@ class HttpDepot:
         """See Depot. A store without ranges sends all, of which the beginning is passed over."""
         last = "" if end is None else end - 1
         asked = first or end is not None
-        headers = {**_AS_IT_IS, **({"Range": f"bytes={first}-{last}"} if asked else {})}
+        ranged = {"Range": f"bytes={first}-{last}", "Want-Content-Digest": "sha-256=9"}
+        headers = {**_AS_IT_IS, **(ranged if asked else {})}
         with (
             self._reaching(name),
             self._client.stream("GET", self._at(name), headers=headers) as answer,
         ):
             self._check(answer, name)
             skip = 0 if answer.status_code == 206 else first
+            # A store that says what it sends lets spoiled bytes be known before they are used.
+            announced = _read_field(answer.headers.get("content-digest", ""))
+            state = hashlib.sha256()
             left = None if end is None else end - first
             for block in answer.iter_raw():
+                state.update(block)
                 wanted = block[skip:] if skip else block
                 skip = max(skip - len(block), 0)
                 if left is not None:
                     wanted = wanted[:left]
                     left -= len(wanted)
                 yield wanted
-                if left == 0:
-                    return
+            if announced is not None and announced != state.hexdigest():
+                raise Unready(f"what arrived of {name} is not what the store sent")
 
     def ranged(self) -> bool:
         """See Depot. A store says so itself: ranges put into one that ignores them do harm."""

@@ -112,11 +112,11 @@ class ObjectDepot:
             yield
         except (OutsideError, RequestError, Unready):
             raise
-        except FileNotFoundError:
-            raise
         except Exception as error:
             text = (str(error) or type(error).__name__).lower()
-            if isinstance(error, PermissionError) or any(one in text for one in _FOR_GOOD):
+            if isinstance(error, (PermissionError, FileNotFoundError)) or any(
+                one in text for one in _FOR_GOOD
+            ):
                 raise OutsideError(
                     f"{self.place} refuses {name or 'a request for its list'}: check that it is "
                     "there and your rights."

@@ -21,6 +21,7 @@ from starlette.requests import ClientDisconnect, Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 
 from splarn.core.files import ASIDE
+from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.ranges import Ranges
 from splarn.standin.physics import DepotPhysics, Link
 
@@ -153,6 +154,8 @@ class SimulatedDepot:
             if first > last:
                 return Response(status_code=416, headers={"Content-Range": f"bytes */{size}"})
             headers["Content-Range"] = f"bytes {first}-{last}/{size}"
+            if "want-content-digest" in request.headers:
+                headers["Content-Digest"] = _field(_digest(path, first, last + 1))
         headers["Content-Length"] = str(last - first + 1)
         if request.method == "HEAD":
             return Response(status_code=200, headers=headers)
@@ -216,6 +219,6 @@ def _of_field(text: str) -> str | None:
     return None
 
 
-def _digest(path: Path) -> str:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+def _digest(path: Path, first: int = 0, end: int | None = None) -> str:
+    size = None if end is None else end - first
+    return digest_of(blocks_of(path, first, size))[0]

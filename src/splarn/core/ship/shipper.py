@@ -23,6 +23,8 @@ from splarn.core.ship.trying import Trying
 
 # Files beyond so many bytes go in ranges of that size where the depot takes them.
 RANGE = 32 << 20
+# How often the ranges of a file are sent when they have not become what was sent.
+ROUNDS = 3
 
 
 @dataclass(frozen=True)
@@ -182,9 +184,14 @@ def ship(
         done[task.name] = sent
         if sent.left:
             large += [replace(task, span=s, size=sent.bytes, digest=sent.digest) for s in sent.left]
-    for task, sent in pool.as_done(_send_range, large, watch):
-        done[task.name] = done[task.name].plus(sent)
-    for name in dict.fromkeys(task.name for task in large):
+    names_of_large = list(dict.fromkeys(task.name for task in large))
+    for _ in range(ROUNDS):
+        for task, sent in pool.as_done(_send_range, large, watch):
+            done[task.name] = done[task.name].plus(sent)
+        large = [task for name in names_of_large for task in _missing(request, large, name)]
+        if not large:
+            break
+    for name in names_of_large:
         done[name] = _proven(request, taken[name], done[name], pause)
     watch.finish()
     files = tuple(done[name] for name in names)
@@ -254,6 +261,21 @@ def _send_range(task: _Task) -> Sent:
         str(task.source), task.name, span[1] - span[0], task.digest, False,
         time.perf_counter() - begun, trying.requests, trying.retries, trying.throttled, stream,
     )  # fmt: skip
+
+
+def _missing(request: ShipRequest, sent: list[_Task], name: str) -> list[_Task]:
+    """Tasks for the ranges of a file that turned out to be another when all were there."""
+    tasks = [task for task in sent if task.name == name]
+    if not tasks:
+        return []
+    size, digest, depot = tasks[0].size, tasks[0].digest, request.depot
+    trying = Trying(depot.place, name, tasks[0].pause)
+    stored = trying.until_ready(lambda: depot.find(name))
+    if stored is not None and (stored.size, stored.digest) == (size, digest):
+        return []
+    held = trying.until_ready(lambda: depot.held(name, size, digest))
+    spans = [span for span in cut(size, request.range_size) if not _within(span, held)]
+    return [replace(tasks[0], span=span) for span in spans]
 
 
 def _proven(
