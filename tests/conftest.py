@@ -42,6 +42,11 @@ POSTGRESQL = os.environ.get(
 MARIADB = os.environ.get("SPLARN_TEST_MARIADB", "mariadb://root@127.0.0.1:3306/mysql")
 
 
+def pytest_xdist_auto_num_workers() -> int:
+    """One more than there are cores, since many tests wait for servers and broken-off programs."""
+    return (os.cpu_count() or 1) + 1
+
+
 @dataclass(frozen=True)
 class Ran:
     """What one run of the program gave back."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import random
 import shutil
 import signal
 import subprocess
@@ -16,6 +17,7 @@ from typing import Any
 import httpx
 import pytest
 
+from splarn.engines import open_engine
 from tests.conftest import Splarn
 
 JOB = """\
@@ -40,9 +42,14 @@ per_hour = 32
 def services(tmp_path: Path) -> Iterator[Callable[..., dict[str, str]]]:
     """Starts `splarn standin` with options; ends it afterwards as Ctrl-C does."""
     running: list[subprocess.Popen[str]] = []
+    killed: list[subprocess.Popen[str]] = []
 
-    def start(*options: str) -> dict[str, str]:
-        words = ["standin", "--depot-port", "0", "--engine-port", "0", "--json", *options]
+    def start(*options: str, engine_port: str = "0", kill_first: bool = False) -> dict[str, str]:
+        if kill_first:
+            running[-1].kill()
+            running[-1].wait()
+            killed.append(running[-1])
+        words = ["standin", "--depot-port", "0", "--engine-port", engine_port, "--json", *options]
         running.append(
             subprocess.Popen(
                 [sys.executable, "-m", "splarn", *words], cwd=tmp_path, stdout=subprocess.PIPE,
@@ -56,9 +63,9 @@ def services(tmp_path: Path) -> Iterator[Callable[..., dict[str, str]]]:
     yield start
     for one in running:
         one.send_signal(signal.SIGINT)
-        assert one.wait(20) == 130
-        assert one.stderr is not None
-        assert "Traceback" not in one.stderr.read()
+        _, told = one.communicate(timeout=20)
+        assert one.returncode == (130 if one not in killed else -signal.SIGKILL)
+        assert "Traceback" not in told
 
 
 def tier(engine: str) -> Any:
@@ -130,6 +137,31 @@ def test_a_compute_is_never_left_large_for_long(
     assert "'u16' is not in the price list" in again.out
 
 
+def test_an_engine_killed_in_mid_load_has_what_it_noted_and_no_more(
+    splarn: Splarn, services: Callable[..., dict[str, str]], delivery: Any, tmp_path: Path
+) -> None:
+    engine = services("--latency", "200ms")["engine"]
+    (tmp_path / "splarn.toml").write_text(JOB.format(engine=engine))
+    (tmp_path / "prices.toml").write_text(PRICES)
+    assert splarn("shape", *delivery.paths, "--into", "parts", "--part-size", "64KiB").code == 0
+    for _ in range(3):
+        loading = begun(["load", "parts", "--tier", "u16", "--streams", "2"], tmp_path, engine)
+        time.sleep(random.uniform(0, 2.5))
+        services(engine_port=engine.rpartition(":")[2], kill_first=True)
+        assert loading.wait(60) in (0, 3)
+        if loading.returncode == 0:
+            break
+    ended = splarn("load", "parts", "--tier", "u16", "--json")
+    done = ended.code == 0 or "is already in passages" in ended.json["error"]
+    assert done, ended.err
+    session = open_engine(engine).connect()
+    try:
+        assert session.count("passages") == delivery.good
+    finally:
+        session.close()
+    assert tier(engine) == "u1"
+
+
 def test_the_second_act_goes_on_with_the_first_ones_data(splarn: Splarn, tmp_path: Path) -> None:
     ran = splarn("demo", "--elastic", "--rows", "12000", "--json")
     assert ran.code == 0, ran.err
@@ -164,7 +196,7 @@ def test_the_second_act_goes_on_with_the_first_ones_data(splarn: Splarn, tmp_pat
 def test_a_depot_is_loaded_from_by_any_engine(
     splarn: Splarn, services: Callable[..., dict[str, str]], delivery: Any, tmp_path: Path
 ) -> None:
-    found = services("--seed", "4")
+    found = services("--seed", "4", "--set", "depot.reset_share=0.02")
     landing = f"{found['depot']}/landing"
     splarn("shape", *delivery.paths, "--into", "parts", "--part-size", "256KiB")
     name = "{date:%Y}/{name}"
@@ -178,7 +210,15 @@ def test_a_depot_is_loaded_from_by_any_engine(
         assert (ran.json["rows_loaded"], ran.json["verified"]) == (delivery.good, True)
         digests.append(ran.json["digests"])
     assert digests[0] == digests[1]
-    # Back out of the depot, byte for byte.
+    # Back out of the depot, byte for byte, and moved within it.
+    moved = splarn("ship", f"{landing}/{year}/", "--to", f"{found['depot']}/moved",
+                   "--after", "delete")  # fmt: skip
+    assert moved.code == 0, moved.err
+    assert list((tmp_path / "standin" / "depot" / "landing" / year).iterdir()) == []
+    (tmp_path / "standin" / "depot" / "landing" / year).rmdir()
+    (tmp_path / "standin" / "depot" / "moved").rename(
+        tmp_path / "standin" / "depot" / "landing" / year
+    )
     assert splarn("ship", f"{landing}/{year}/", "--to", "back").code == 0
     for path in (tmp_path / "back").iterdir():
         assert path.read_bytes() == (tmp_path / "parts" / path.name).read_bytes()
@@ -191,6 +231,8 @@ def test_a_depot_is_loaded_from_by_any_engine(
         (["load", "parts", "--to", "millrace://127.0.0.1:1"], "start it with `splarn standin`"),
         (["load", "parts", "--to", "sqlite:///x.db", "--tier", "u2"], "has no tiers"),
         (["standin", "--physics", "storm"], "name one of the shipped crowded"),
+        (["standin", "--set", "noise=3"], "write it like depot.reset_share=0.05"),
+        (["standin", "--set", "millrace.noise=loud"], "noise: input should be a valid number"),
     ):
         wrong = splarn(*words)
         assert wrong.code in (2, 3)

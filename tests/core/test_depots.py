@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from splarn.core.errors import OutsideError
 from splarn.core.files import ASIDE
-from splarn.core.places import Remote
+from splarn.core.places import Remote, open_place
 from splarn.core.pool import Pools
 from splarn.core.ship import Depot, ShipRecord, ShipRequest, Unready, ship
 from splarn.core.ship.fetch import fetch
@@ -150,6 +150,25 @@ def test_ranges_that_have_arrived_are_not_sent_again(tmp_path: Path, depot_at: D
         record = send([tmp_path / "large.bin"], depot_at(address), 1, range_size=100_000)
         assert len(record.files[0].ranges) == 31 - 12
         assert (application.folder / "large.bin").read_bytes() == content
+
+
+def test_reading_outlives_broken_lines_and_finds_spoiled_bytes_out(tmp_path: Path) -> None:
+    (tmp_path / "depot").mkdir()
+    content = large(tmp_path / "depot" / "a.bin", 700_001)
+    breaking = DepotPhysics(reset_share=0.4, requests_per_second=300, retry_after=0.01)
+    with served(SimulatedDepot(tmp_path / "depot", breaking)) as address:
+        for _ in range(8):
+            with open_place(Remote(f"{address}/a.bin")) as file:
+                assert b"".join(iter(lambda: file.read(50_000), b"")) == content
+                file.seek(123_456)
+                assert file.read(1000) == content[123_456:124_456]
+    with (
+        served(SimulatedDepot(tmp_path / "depot", DepotPhysics(corrupt_share=1.0))) as address,
+        open_place(Remote(f"{address}/a.bin")) as file,
+        pytest.raises(OutsideError, match="is not what the store has"),
+    ):
+        while file.read(50_000):
+            pass
 
 
 def test_what_fsspec_opens_is_a_depot(tmp_path: Path, depot_at: DepotAt, origins: Origins) -> None:

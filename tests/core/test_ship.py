@@ -16,9 +16,9 @@ from splarn.core.errors import OutsideError, RequestError
 from splarn.core.places import Remote
 from splarn.core.pool import Pools
 from splarn.core.ship import Depot, ShipRecord, ShipRequest, Stored, Unready, ship
+from splarn.core.ship.digests import read_field
 from splarn.core.ship.shipper import name_of
-from splarn.core.ship.trying import TRIES
-from splarn.depots.http import _read_field, _seconds
+from splarn.core.ship.trying import TRIES, seconds_asked
 from splarn.standin.depot import SimulatedDepot
 from splarn.standin.physics import DepotPhysics, read_physics
 from splarn.standin.serve import served
@@ -222,15 +222,15 @@ def test_patience_ends_with_a_sentence(files: list[Path]) -> None:
     [("3", 3.0), ("0.5", 0.5), ("Wed, 01 Jan 2020 00:00:00 GMT", 0.0), ("soon", None)],
 )
 def test_retry_after_is_read_as_seconds_or_a_date(text: str, seconds: float | None) -> None:
-    assert _seconds(text) == seconds
+    assert seconds_asked(text) == seconds
 
 
 def test_digests_are_read_from_their_header() -> None:
     digest = hashlib.sha256(b"x").hexdigest()
     field = "sha-512=:AAAA:, sha-256=:LXEWQrcmsEQBYnyp+6wy9chTD7GQPMTbAiWHF5IaSIE=:"
-    assert _read_field(field) == digest
-    assert _read_field("sha-256=:not base64:") is None
-    assert _read_field("") is None
+    assert read_field(field) == digest
+    assert read_field("sha-256=:not base64:") is None
+    assert read_field("") is None
 
 
 def test_a_store_without_digests_is_read_back(

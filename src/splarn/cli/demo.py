@@ -116,8 +116,13 @@ def _second_act(out: Output, delivery: Delivery) -> dict[str, object]:
     from splarn.core.job import read_job
     from splarn.demo.elastic import JOB_FILE, stages, write_elastic
     from splarn.standin.both import standing_in
+    from splarn.standin.millrace.physics import EnginePhysics
+    from splarn.standin.physics import DepotPhysics, read_physics
 
-    with standing_in(Path("standin"), "miniature") as (depot, engine):
+    line = read_physics("miniature", "depot", DepotPhysics)
+    with standing_in(
+        Path("standin"), line, read_physics("miniature", "millrace", EnginePhysics)
+    ) as (depot, engine):
         write_elastic(Path(), delivery.bytes, engine)
         out.say(
             f"A simulated depot answers at {depot}, and Millrace, a simulated engine whose compute "

@@ -102,10 +102,15 @@ def ship(
 
 def _files(context: Context, paths: list[str] | None) -> list[Place]:
     """The files to ship; a manifest goes along with its parts, after them."""
+    from splarn.core.places import Remote
     from splarn.core.shape.manifest import MANIFEST, is_manifest, read_manifest
+    from splarn.depots.arrived import below, manifest_at
 
     files = context.paths(paths)
     for text in paths or []:
+        if (away := manifest_at(text)) is not None:
+            files.append(Remote(below(away[0], MANIFEST)))
+            continue
         at = Path(text)
         if is_manifest(at):
             found = read_manifest(at).folder / MANIFEST

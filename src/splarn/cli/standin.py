@@ -42,6 +42,12 @@ def standin(
         typer.Option("--requests", metavar="N", help="The depot's a second; others get 503."),
     ] = None,
     seed: Annotated[int | None, typer.Option("--seed", metavar="S", help="Of all luck.")] = None,
+    settings: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--set", metavar="KEY=VALUE", help="Any key of the physics, as depot.reset_share=0.05."
+        ),
+    ] = None,
     as_json: AsJson = False,
 ) -> None:
     """Serve a simulated depot and Millrace, a simulated elastic engine, until Ctrl-C.
@@ -60,6 +66,7 @@ def standin(
     from splarn.cli.output import Output
     from splarn.core.units import parse_duration
     from splarn.standin.both import standing_in
+    from splarn.standin.millrace.physics import EnginePhysics
     from splarn.standin.physics import DepotPhysics, read_physics
 
     given: dict[str, Any] = {
@@ -70,12 +77,16 @@ def standin(
         "seed": seed,
     }
     over = {name: value for name, value in given.items() if value is not None}
+    extra = _settings(settings or [])
+    over |= extra["depot"]
     depot = read_physics(physics, "depot", DepotPhysics, **over)
+    seeded = {} if seed is None else {"seed": seed}
+    millrace = read_physics(physics, "millrace", EnginePhysics, **seeded, **extra["millrace"])
     stopped = threading.Event()
     signal.signal(signal.SIGTERM, lambda *_: stopped.set())
     out = Output(as_json)
     ports = (depot_port, engine_port)
-    with standing_in(folder, physics, depot, seed=seed, ports=ports) as (store, engine):
+    with standing_in(folder, depot, millrace, ports) as (store, engine):
         out.say(f"The simulated depot answers at {store}, Millrace at {engine}.")
         out.say(f"What they keep lies in {folder}. Ctrl-C ends them.")
         out.document({"depot": store, "engine": engine, "folder": str(folder)})
@@ -83,3 +94,25 @@ def standin(
         # Waiting with an end lets signals through.
         while not stopped.wait(3600):
             pass
+
+
+def _settings(given: list[str]) -> dict[str, dict[str, Any]]:
+    """What --set gives, by section."""
+    import tomllib
+
+    from splarn.core.errors import RequestError
+
+    found: dict[str, dict[str, Any]] = {"depot": {}, "millrace": {}}
+    for text in given:
+        key, equals, value = text.partition("=")
+        section, _, name = key.strip().partition(".")
+        if section not in found or not name or not equals:
+            raise RequestError(
+                f"--set {text!r} is not understood: write it like depot.reset_share=0.05 or "
+                "millrace.noise=0.1."
+            )
+        try:
+            found[section][name] = tomllib.loads(f"value = {value}")["value"]
+        except tomllib.TOMLDecodeError:
+            found[section][name] = value
+    return found

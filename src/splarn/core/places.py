@@ -21,7 +21,7 @@ from splarn.core.secrets import filled
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.\-]+://")
 _BUFFER = 1 << 20
 # A file that is packed must not be unpacked on the way.
-_AS_IT_IS = {"Accept-Encoding": "identity"}
+AS_IT_IS = {"Accept-Encoding": "identity"}
 
 
 @dataclass(frozen=True)
@@ -67,10 +67,12 @@ class Remote:
     def open(self, mode: str = "rb", buffering: int = -1) -> IO[bytes]:
         """The file for reading from any position."""
         if _is_http(self.url):
-            raw = _HttpFile(self.url, self.stat().st_size)
+            from splarn.core.http_file import HttpFile
+
+            raw = HttpFile(self.url, self.stat().st_size)
             return io.BufferedReader(raw, _BUFFER)
         system, path = filesystem(self.url)
-        with _reaching(self.url):
+        with reaching(self.url):
             opened: IO[bytes] = system.open(path, "rb")
             return opened
 
@@ -136,7 +138,7 @@ def find_remote(url: str) -> list[Remote]:
         return [Remote(url)]
     system, path = filesystem(url)
     scheme = url.partition("://")[0]
-    with _reaching(url):
+    with reaching(url):
         if any(mark in path for mark in "*?["):
             found = [hit for hit in system.glob(path) if system.isfile(hit)]
         else:
@@ -154,7 +156,7 @@ def _is_http(url: str) -> bool:
 
 
 @contextmanager
-def _reaching(url: str) -> Iterator[None]:
+def reaching(url: str) -> Iterator[None]:
     try:
         yield
     except (OutsideError, RequestError):
@@ -227,7 +229,7 @@ def filesystem(url: str) -> tuple[Any, str]:
 
 def _fs_status(url: str) -> Status:
     system, path = filesystem(url)
-    with _reaching(url):
+    with reaching(url):
         info = system.info(path)
         changed = info.get("mtime") or info.get("LastModified") or info.get("created") or 0.0
         stamp = changed.timestamp() if hasattr(changed, "timestamp") else float(changed)
@@ -245,14 +247,14 @@ def _http() -> Any:
 
 
 @lru_cache(maxsize=1)
-def _client() -> Any:
+def http_client() -> Any:
     """One client a process, whose connections are kept and used again."""
     return _http().Client(follow_redirects=True, timeout=30.0)
 
 
 def _http_status(url: str) -> Status:
-    with _reaching(url):
-        answer = _client().head(filled(url, shown_url(url)), headers=_AS_IT_IS)
+    with reaching(url):
+        answer = http_client().head(filled(url, shown_url(url)), headers=AS_IT_IS)
         if answer.status_code == 404:
             raise OutsideError(f"{shown_url(url)} is not there: check the spelling.")
         answer.raise_for_status()
@@ -267,77 +269,3 @@ def _http_status(url: str) -> Status:
         with suppress(KeyError, ValueError, TypeError):
             changed = parsedate_to_datetime(answer.headers["last-modified"]).timestamp()
         return Status(int(length), changed)
-
-
-class _HttpFile(io.RawIOBase):
-    """A file behind HTTP: read on as one answer streams in, asked for anew where it is sought."""
-
-    def __init__(self, url: str, size: int) -> None:
-        self._url = url
-        self._size = size
-        self._at = 0
-        self._answer: Any = None
-        self._blocks: Iterator[bytes] = iter(())
-        self._rest = b""
-
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def tell(self) -> int:
-        return self._at
-
-    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
-        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence]
-        if base + offset != self._at:
-            self._leave()
-            self._at = base + offset
-        return self._at
-
-    def readinto(self, buffer: Any) -> int:
-        if self._at >= self._size:
-            return 0
-        with _reaching(self._url):
-            if self._answer is None:
-                self._ask()
-            while not self._rest:
-                block = next(self._blocks, None)
-                if block is None:
-                    raise OutsideError(
-                        f"{shown_url(self._url)} ended after {self._at:,} of {self._size:,} bytes: "
-                        "run the same command again."
-                    )
-                self._rest = block
-        count = min(len(buffer), len(self._rest))
-        buffer[:count] = self._rest[:count]
-        self._rest = self._rest[count:]
-        self._at += count
-        return count
-
-    def close(self) -> None:
-        self._leave()
-        super().close()
-
-    def _ask(self) -> None:
-        client = _client()
-        headers = {**_AS_IT_IS, "Range": f"bytes={self._at}-"} if self._at else _AS_IT_IS
-        url = filled(self._url, shown_url(self._url))
-        request = client.build_request("GET", url, headers=headers)
-        self._answer = client.send(request, stream=True)
-        self._answer.raise_for_status()
-        self._blocks = self._answer.iter_raw(_BUFFER)
-        if self._at and self._answer.status_code != 206:
-            # The server knows no ranges: pass over what comes before.
-            skip = self._at
-            while skip:
-                block = next(self._blocks, b"")
-                if not block:
-                    break
-                self._rest, skip = block[skip:], max(skip - len(block), 0)
-
-    def _leave(self) -> None:
-        if self._answer is not None:
-            self._answer.close()
-        self._answer, self._blocks, self._rest = None, iter(()), b""

@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import quote, urlsplit, urlunsplit
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.places import shown_url
+from splarn.core.places import AS_IT_IS, shown_url
 from splarn.core.secrets import filled
 from splarn.core.ship.depot import Stored, Unready
+from splarn.core.ship.digests import read_field, write_field
+from splarn.core.ship.trying import PASSING, seconds_asked
 
-# Answers after which trying again may help.
-_PASSING = {408, 425, 429, 500, 502, 503, 504}
 # The store found another digest than the one that was announced.
 _NOT_WHAT_WAS_SENT = {400, 409, 422}
 TIMEOUT = 30.0
@@ -51,7 +48,7 @@ class HttpDepot:
         """See Depot. A store that tells no digest is read."""
         with self._reaching(name):
             answer = self._client.head(
-                self._at(name), headers={"Want-Repr-Digest": "sha-256=9", **_AS_IT_IS}
+                self._at(name), headers={"Want-Repr-Digest": "sha-256=9", **AS_IT_IS}
             )
             if answer.status_code == 404:
                 return None
@@ -64,14 +61,14 @@ class HttpDepot:
         headers = {
             "Content-Length": str(size),
             "Content-Type": "application/octet-stream",
-            "Content-Digest": _field(digest),
+            "Content-Digest": write_field(digest),
         }
         with self._reaching(name):
             answer = self._client.put(self._at(name), content=blocks, headers=headers)
             if answer.status_code in _NOT_WHAT_WAS_SENT:
                 raise Unready(f"the store answers {answer.status_code} to {name}")
             self._check(answer, name)
-            known = _read_field(answer.headers.get("repr-digest", ""))
+            known = read_field(answer.headers.get("repr-digest", ""))
         if known is not None:
             return Stored(name, size, known)
         found = self.find(name)
@@ -84,7 +81,7 @@ class HttpDepot:
         last = "" if end is None else end - 1
         asked = first or end is not None
         ranged = {"Range": f"bytes={first}-{last}", "Want-Content-Digest": "sha-256=9"}
-        headers = {**_AS_IT_IS, **(ranged if asked else {})}
+        headers = {**AS_IT_IS, **(ranged if asked else {})}
         with (
             self._reaching(name),
             self._client.stream("GET", self._at(name), headers=headers) as answer,
@@ -92,7 +89,7 @@ class HttpDepot:
             self._check(answer, name)
             skip = 0 if answer.status_code == 206 else first
             # A store that says what it sends lets spoiled bytes be known before they are used.
-            announced = _read_field(answer.headers.get("content-digest", ""))
+            announced = read_field(answer.headers.get("content-digest", ""))
             state = hashlib.sha256()
             left = None if end is None else end - first
             for block in answer.iter_raw():
@@ -117,7 +114,7 @@ class HttpDepot:
     def held(self, name: str, size: int, digest: str) -> list[tuple[int, int]]:
         """See Depot."""
         with self._reaching(name):
-            headers = {"Repr-Digest": _field(digest), **_AS_IT_IS}
+            headers = {"Repr-Digest": write_field(digest), **AS_IT_IS}
             answer = self._client.head(self._at(name), headers=headers)
             if answer.status_code != 404:
                 self._check(answer, name)
@@ -134,8 +131,8 @@ class HttpDepot:
             "Content-Length": str(len(content)),
             "Content-Type": "application/octet-stream",
             "Content-Range": f"bytes {span[0]}-{span[1] - 1}/{size}",
-            "Content-Digest": _field(hashlib.sha256(content).hexdigest()),
-            "Repr-Digest": _field(digest),
+            "Content-Digest": write_field(hashlib.sha256(content).hexdigest()),
+            "Repr-Digest": write_field(digest),
         }
         with self._reaching(name):
             answer = self._client.put(self._at(name), content=content, headers=headers)
@@ -173,11 +170,11 @@ class HttpDepot:
         return urlunsplit((pieces.scheme, pieces.netloc, path, pieces.query, ""))
 
     def _digest(self, answer: Any, name: str) -> str:
-        known = _read_field(answer.headers.get("repr-digest", ""))
+        known = read_field(answer.headers.get("repr-digest", ""))
         if known is not None:
             return known
         state = hashlib.sha256()
-        with self._client.stream("GET", self._at(name), headers=_AS_IT_IS) as reading:
+        with self._client.stream("GET", self._at(name), headers=AS_IT_IS) as reading:
             self._check(reading, name)
             for block in reading.iter_raw():
                 state.update(block)
@@ -185,9 +182,9 @@ class HttpDepot:
 
     def _check(self, answer: Any, name: str) -> None:
         code = answer.status_code
-        if code in _PASSING:
-            asked = answer.headers.get("retry-after")
-            raise Unready(f"it answers {code}", None if asked is None else _seconds(asked))
+        if code in PASSING:
+            asked = seconds_asked(answer.headers.get("retry-after"))
+            raise Unready(f"it answers {code}", asked)
         if code >= 400:
             raise OutsideError(
                 f"{self.place} answers {code} to {name or 'a request for its list'}: check the "
@@ -204,35 +201,3 @@ class HttpDepot:
             raise Unready(f"the connection failed with {kind} at {name}") from None
         except self._httpx.InvalidURL:
             raise RequestError(f"{self.place} is not an address: check the spelling.") from None
-
-
-_AS_IT_IS = {"Accept-Encoding": "identity"}
-
-
-def _field(digest: str) -> str:
-    """A digest as a header holds it (RFC 9530, section 2)."""
-    return f"sha-256=:{base64.b64encode(bytes.fromhex(digest)).decode()}:"
-
-
-def _read_field(text: str) -> str | None:
-    for piece in text.split(","):
-        kind, _, value = piece.strip().partition("=")
-        if kind == "sha-256":
-            try:
-                return base64.b64decode(value.strip(":"), validate=True).hex()
-            except ValueError:
-                return None
-    return None
-
-
-def _seconds(text: str) -> float | None:
-    """What Retry-After asks for: seconds or a date (RFC 9110, section 10.2.3)."""
-    try:
-        return max(float(text), 0.0)
-    except ValueError:
-        pass
-    try:
-        until = parsedate_to_datetime(text)
-    except (TypeError, ValueError):
-        return None
-    return max((until - datetime.now(UTC)).total_seconds(), 0.0)

@@ -7,7 +7,6 @@ folder and are seen only when they are whole.
 from __future__ import annotations
 
 import asyncio
-import base64
 import contextlib
 import hashlib
 import re
@@ -22,6 +21,7 @@ from starlette.responses import JSONResponse, Response, StreamingResponse
 
 from splarn.core.files import ASIDE
 from splarn.core.ship.content import blocks_of, digest_of
+from splarn.core.ship.digests import read_field, write_field
 from splarn.core.ship.ranges import Ranges
 from splarn.standin.physics import DepotPhysics, Link
 
@@ -103,7 +103,7 @@ class SimulatedDepot:
                     file.write(block)
                     state.update(block)
                     size += len(block)
-            digest = _field(state.hexdigest())
+            digest = write_field(state.hexdigest())
             if "content-range" in request.headers:
                 return self._ranged(request, path, aside, digest, size)
             announced = request.headers.get("content-digest", digest)
@@ -120,7 +120,7 @@ class SimulatedDepot:
         """Keeps a range that has arrived beside the others of its file."""
         announced = request.headers.get("content-digest", found)
         span = _CONTENT_RANGE.match(request.headers["content-range"])
-        whole = _of_field(request.headers.get("repr-digest", ""))
+        whole = read_field(request.headers.get("repr-digest", ""))
         if span is None or whole is None or announced != found:
             return Response("the range is not what was announced", status_code=422)
         first, end, total = int(span[1]), int(span[2]) + 1, int(span[3])
@@ -139,14 +139,14 @@ class SimulatedDepot:
         if path.is_dir():
             return JSONResponse({"files": self._listed(path)})
         if not path.is_file():
-            whole = _of_field(request.headers.get("repr-digest", ""))
+            whole = read_field(request.headers.get("repr-digest", ""))
             spans = self._ranges.held(path, 0, whole) if whole else []
             held = ", ".join(f"{first}-{end - 1}" for first, end in spans)
             return Response(
                 status_code=404, headers={"Content-Ranges-Held": held} if held else None
             )
         size = path.stat().st_size
-        headers = {"Accept-Ranges": "bytes", "Repr-Digest": _field(_digest(path))}
+        headers = {"Accept-Ranges": "bytes", "Repr-Digest": write_field(_digest(path))}
         first, last, code = 0, size - 1, 200
         if asked := _RANGE.match(request.headers.get("range", "")):
             first, code = int(asked[1]), 206
@@ -155,7 +155,7 @@ class SimulatedDepot:
                 return Response(status_code=416, headers={"Content-Range": f"bytes */{size}"})
             headers["Content-Range"] = f"bytes {first}-{last}/{size}"
             if "want-content-digest" in request.headers:
-                headers["Content-Digest"] = _field(_digest(path, first, last + 1))
+                headers["Content-Digest"] = write_field(_digest(path, first, last + 1))
         headers["Content-Length"] = str(last - first + 1)
         if request.method == "HEAD":
             return Response(status_code=200, headers=headers)
@@ -203,20 +203,6 @@ class _Dropped(Response):
         headers = [(b"content-length", b"1")]
         await send({"type": "http.response.start", "status": 500, "headers": headers})
         raise Cut
-
-
-def _field(digest: str) -> str:
-    return f"sha-256=:{base64.b64encode(bytes.fromhex(digest)).decode()}:"
-
-
-def _of_field(text: str) -> str | None:
-    """The digest in hex that a header holds, None for another one."""
-    kind, _, value = text.partition("=")
-    if kind != "sha-256":
-        return None
-    with contextlib.suppress(ValueError):
-        return base64.b64decode(value.strip(":"), validate=True).hex()
-    return None
 
 
 def _digest(path: Path, first: int = 0, end: int | None = None) -> str:

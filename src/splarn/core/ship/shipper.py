@@ -315,9 +315,14 @@ def _within(span: tuple[int, int], held: Sequence[tuple[int, int]]) -> bool:
 
 
 def _after(request: ShipRequest, source: Place) -> None:
-    if request.delete_after and isinstance(source, Path):
+    if not request.delete_after:
+        return
+    if isinstance(source, Path):
         with outside(f"Removing {source}"):
-            source.unlink()
+            source.unlink(missing_ok=True)
+    elif request.origin is not None:
+        depot, name = request.origin(key_of(source))
+        Trying(depot.place, name).until_ready(lambda: depot.delete(name))
 
 
 def sources_of(paths: Sequence[Place]) -> tuple[Place, ...]:

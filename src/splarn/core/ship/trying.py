@@ -5,6 +5,8 @@ from __future__ import annotations
 import random
 import time
 from collections.abc import Callable
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 from typing import TypeVar
 
 from splarn.core.errors import OutsideError
@@ -14,6 +16,8 @@ Found = TypeVar("Found")
 # Tries of one thing before it is given up; the waits between them double up to the longest.
 TRIES = 9
 FIRST_WAIT, LONGEST_WAIT = 0.1, 20.0
+# Answers of an HTTP store after which trying again may help.
+PASSING = frozenset({408, 425, 429, 500, 502, 503, 504})
 
 
 class Trying:
@@ -49,3 +53,18 @@ class Trying:
                     wait += unready.wait
                     self.throttled += wait
                 self.pause(wait)
+
+
+def seconds_asked(text: str | None) -> float | None:
+    """What Retry-After asks for: seconds or a date (RFC 9110, section 10.2.3); None if nothing."""
+    if text is None:
+        return None
+    try:
+        return max(float(text), 0.0)
+    except ValueError:
+        pass
+    try:
+        until = parsedate_to_datetime(text)
+    except (TypeError, ValueError):
+        return None
+    return max((until - datetime.now(UTC)).total_seconds(), 0.0)

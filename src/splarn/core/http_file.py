@@ -1,0 +1,129 @@
+"""A file behind HTTP, as anything that reads files expects it; it outlives broken connections."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+from collections.abc import Iterator
+from typing import Any
+
+from splarn.core.errors import OutsideError
+from splarn.core.places import AS_IT_IS, http_client, reaching, shown_url
+from splarn.core.secrets import filled
+from splarn.core.ship.depot import Unready
+from splarn.core.ship.digests import read_field
+from splarn.core.ship.trying import PASSING, Trying, seconds_asked
+
+BUFFER = 1 << 20
+
+
+class HttpFile(io.RawIOBase):
+    """Read on as one answer streams in, asked for anew where it is sought or the line breaks.
+
+    A store that tells the digest of its file (RFC 9530) is held to it when all is read in order.
+    """
+
+    def __init__(self, url: str, size: int) -> None:
+        self._url = url
+        self._size = size
+        self._at = 0
+        self._answer: Any = None
+        self._blocks: Iterator[bytes] = iter(())
+        self._rest = b""
+        self._announced: str | None = None
+        # What was read in order from the start, None after a leap.
+        self._state: Any = hashlib.sha256()
+
+    def readable(self) -> bool:
+        """See io.RawIOBase."""
+        return True
+
+    def seekable(self) -> bool:
+        """See io.RawIOBase."""
+        return True
+
+    def tell(self) -> int:
+        """See io.RawIOBase."""
+        return self._at
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        """See io.RawIOBase."""
+        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence]
+        if base + offset != self._at:
+            self._leave()
+            self._at = base + offset
+            self._state = None if self._at else hashlib.sha256()
+        return self._at
+
+    def readinto(self, buffer: Any) -> int:
+        """See io.RawIOBase. Raises OutsideError when the store does not give it, or another."""
+        if self._at >= self._size:
+            return 0
+        shown = shown_url(self._url)
+        if not self._rest:
+            with reaching(self._url):
+                Trying(shown, "its bytes").until_ready(self._fill)
+        count = min(len(buffer), len(self._rest))
+        buffer[:count] = self._rest[:count]
+        if self._state is not None:
+            self._state.update(self._rest[:count])
+        self._rest = self._rest[count:]
+        self._at += count
+        if self._at >= self._size and self._state is not None and self._announced is not None:
+            if self._state.hexdigest() != self._announced:
+                raise OutsideError(
+                    f"What arrived of {shown} is not what the store has: run the same command "
+                    "again."
+                )
+            self._announced = None
+        return count
+
+    def close(self) -> None:
+        """See io.RawIOBase."""
+        self._leave()
+        super().close()
+
+    def _fill(self) -> None:
+        """Waits for the next bytes. Raises Unready when they do not come, to be asked again."""
+        import httpx
+
+        try:
+            if self._answer is None:
+                self._ask()
+            while not self._rest:
+                block = next(self._blocks, None)
+                if block is None:
+                    raise Unready(f"it ended after {self._at:,} of {self._size:,} bytes")
+                self._rest = block
+        except httpx.TransportError as error:
+            self._leave()
+            raise Unready(f"the connection failed with {type(error).__name__}") from None
+        except BaseException:
+            self._leave()
+            raise
+
+    def _ask(self) -> None:
+        client = http_client()
+        headers = {**AS_IT_IS, "Range": f"bytes={self._at}-"} if self._at else AS_IT_IS
+        url = filled(self._url, shown_url(self._url))
+        request = client.build_request("GET", url, headers=headers)
+        self._answer = client.send(request, stream=True)
+        if self._answer.status_code in PASSING:
+            asked = seconds_asked(self._answer.headers.get("retry-after"))
+            raise Unready(f"it answers {self._answer.status_code}", asked)
+        self._answer.raise_for_status()
+        self._announced = read_field(self._answer.headers.get("repr-digest", ""))
+        self._blocks = self._answer.iter_raw(BUFFER)
+        if self._at and self._answer.status_code != 206:
+            # The server knows no ranges: pass over what comes before.
+            skip = self._at
+            while skip:
+                block = next(self._blocks, b"")
+                if not block:
+                    break
+                self._rest, skip = block[skip:], max(skip - len(block), 0)
+
+    def _leave(self) -> None:
+        if self._answer is not None:
+            self._answer.close()
+        self._answer, self._blocks, self._rest = None, iter(()), b""
