@@ -119,7 +119,7 @@ def test_a_load_killed_at_random_moments_ends_in_the_exact_rows(
         while killed < KILLS:
             process = loader.begin(*words)
             try:
-                out, err = process.communicate(timeout=chance.uniform(0.9, 2.2))
+                out, err = process.communicate(timeout=chance.uniform(0.8, 1.9))
             except subprocess.TimeoutExpired:
                 os.killpg(process.pid, signal.SIGKILL)
                 process.communicate()

@@ -110,7 +110,7 @@ def test_a_large_file_goes_in_ranges_by_several_streams(
         record = send(sources, depot_at(address), range_size=100_000)
         assert (tmp_path / "depot" / "large.bin").read_bytes() == content
         assert {path.name for path in application.folder.iterdir()} == {"large.bin", "small.bin"}
-        assert len(record.files[0].ranges) == 31
+        assert len(record.files[0].turns) == 1 + 31
         assert record.bytes_sent == len(content) + 5
         assert len(record.streams()) > 1
         again = send(sources, depot_at(address), range_size=100_000)
@@ -121,7 +121,7 @@ def test_a_large_file_goes_in_ranges_by_several_streams(
             origin=origins.of,
         )  # fmt: skip
         assert (tmp_path / "back" / "large.bin").read_bytes() == content
-        assert len(back.files[0].ranges) == 31
+        assert len(back.files[0].turns) == 1 + 31
         depot, name = origins.of(f"{address}/large.bin")
         fetch(depot, name, tmp_path / "got", Trying("x", "y", lambda _: None))
         assert (tmp_path / "got").read_bytes() == content
@@ -148,7 +148,7 @@ def test_ranges_that_have_arrived_are_not_sent_again(tmp_path: Path, depot_at: D
         assert not (application.folder / "large.bin").exists()
         application.left = 10**6
         record = send([tmp_path / "large.bin"], depot_at(address), 1, range_size=100_000)
-        assert len(record.files[0].ranges) == 31 - 12
+        assert len(record.files[0].turns) == 1 + 31 - 12
         assert (application.folder / "large.bin").read_bytes() == content
 
 

@@ -56,7 +56,7 @@ class Context:
                 manifest = read_manifest(base / at if base else at)
                 self._manifest_layout = manifest.layout
                 found.update(dict.fromkeys(manifest.folder / part.path for part in manifest.parts))
-            elif is_folder(text) and text.lower().startswith("http"):
+            elif is_folder(text):
                 found.update(dict.fromkeys(listed(text)))
             else:
                 found.update(dict.fromkeys(find_files([text], base)))

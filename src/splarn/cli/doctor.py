@@ -94,7 +94,9 @@ def _target(
     try:
         session = engine.connect()
         try:
-            loads = session.loads()
+            opened = [note for note in session.loads() if note.state == "open"]
+            left = [note for note in opened if session.claim(note.load_id)]
+            session.rollback()
         finally:
             session.close()
     except OutsideError as error:
@@ -102,13 +104,15 @@ def _target(
         return 3
     document["target"]["reachable"] = True
     out.good(f"{engine.place} answers.")
-    for note in loads:
-        if note.state == "open":
-            document["target"]["unfinished"].append(note.load_id)
-            out.note(
-                f"The load {note.load_id} into {note.table} is unfinished: run its command again, "
-                f"or `splarn undo {note.load_id}`."
-            )
+    for note in opened:
+        if note not in left:
+            out.say(f"The load {note.load_id} into {note.table} is under way.")
+            continue
+        document["target"]["unfinished"].append(note.load_id)
+        out.note(
+            f"The load {note.load_id} into {note.table} is unfinished: run its command again, "
+            f"or `splarn undo {note.load_id}`."
+        )
     return _compute(context, out, open_engine, engine.place, restore, document)
 
 

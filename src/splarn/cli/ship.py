@@ -118,6 +118,10 @@ def _files(context: Context, paths: list[str] | None) -> list[Place]:
     return files
 
 
+# Streams that are shown one by one.
+MOST = 12
+
+
 def ship_document(record: ShipRecord) -> dict[str, Any]:
     """A shipment as JSON."""
     return {
@@ -129,11 +133,11 @@ def ship_document(record: ShipRecord) -> dict[str, Any]:
                 "bytes": one.bytes,
                 "sha256": one.digest,
                 "kept": one.kept,
-                "seconds": one.seconds,
-                "requests": one.requests,
-                "retries": one.retries,
-                "throttled_seconds": one.throttled,
-                "stream": one.stream,
+                "seconds": sum(turn.seconds for turn in one.turns),
+                "requests": sum(turn.requests for turn in one.turns),
+                "retries": sum(turn.retries for turn in one.turns),
+                "throttled_seconds": sum(turn.throttled for turn in one.turns),
+                "streams": sorted({turn.stream for turn in one.turns}),
             }
             for one in record.files
         ],
@@ -143,8 +147,15 @@ def ship_document(record: ShipRecord) -> dict[str, Any]:
         "retries": record.retries,
         "throttled_seconds": record.throttled,
         "streams": [
-            {"stream": stream, "bytes_per_second": speed}
-            for stream, speed in record.streams().items()
+            {
+                "stream": one.stream,
+                "bytes": one.bytes,
+                "bytes_per_second": one.speed,
+                "requests": one.requests,
+                "retries": one.retries,
+                "throttled_seconds": one.throttled,
+            }
+            for one in record.streams()
         ],
     }
 
@@ -152,35 +163,38 @@ def ship_document(record: ShipRecord) -> dict[str, Any]:
 def _show(out: Output, record: ShipRecord) -> None:
     from splarn.core.units import plural, show_duration, show_size
 
-    sent = [one for one in record.files if not one.kept]
+    kept = sum(one.kept for one in record.files)
+    sent = len(record.files) - kept
     if sent:
-        by_stream = {
-            stream: [one for one in sent if one.stream == stream] for stream in record.streams()
-        }
+        streams = record.streams()
         out.table(
-            ["stream", ">files", ">tried again", ">told to wait", ">MB/s"],
+            ["stream", ">files and ranges", ">tried again", ">told to wait", ">sent", ">MB/s"],
             (
                 (
-                    str(stream),
-                    str(len(by_stream[stream])),
-                    str(sum(one.retries for one in by_stream[stream]) or ""),
-                    show_duration(waited)
-                    if (waited := sum(one.throttled for one in by_stream[stream]))
-                    else "",
-                    f"{speed / 1e6:,.1f}",
+                    str(one.stream),
+                    str(one.turns),
+                    str(one.retries or ""),
+                    show_duration(one.throttled) if one.throttled else "",
+                    show_size(one.bytes),
+                    f"{one.speed / 1e6:,.1f}",
                 )
-                for stream, speed in record.streams().items()
+                for one in streams[:MOST]
             ),
         )
-    kept = sum(one.kept for one in record.files)
-    speed = record.bytes_sent / max(record.seconds, 1e-9) / 1e6
-    out.say(
-        f"{plural(len(record.files) - kept, 'file')} with {show_size(record.bytes_sent)} sent to "
-        f"{record.place} in {show_duration(record.seconds)} ({speed:,.1f} MB/s), "
-        f"{plural(record.requests, 'request')}, of which {record.retries} tried again."
-    )
+        if len(streams) > MOST:
+            out.say(f"… and {plural(len(streams) - MOST, 'more stream')}.")
+        speed = record.bytes_sent / max(record.seconds, 1e-9) / 1e6
+        out.say(
+            f"{plural(sent, 'file')} with {show_size(record.bytes_sent)} sent to {record.place} in "
+            f"{show_duration(record.seconds)} ({speed:,.1f} MB/s), "
+            f"{plural(record.requests, 'request')}, of which {record.retries} tried again."
+        )
     if kept:
-        out.note(f"{plural(kept, 'file')} had arrived before, with the same content.")
+        out.say(
+            f"{plural(kept, 'file')} had arrived before with the same content; nothing was sent."
+            if not sent
+            else f"{plural(kept, 'other file')} had arrived before with the same content."
+        )
     if record.throttled:
         out.note(
             f"The depot asked for rest: streams waited {show_duration(record.throttled)} in all. "

@@ -31,6 +31,8 @@ TIMEOUT = 60.0
 PORT = 8700
 # How long a session waits for its turn with a table, and between two looks whether it has come.
 PATIENCE, LOOK_EVERY = 120.0, 0.05
+# How long it may take until a killed client is missed.
+MISSED = 1.0
 
 
 class MillraceEngine:
@@ -208,8 +210,13 @@ class MillraceSession:
         """See Session. Changes of tables belong to the transaction here."""
 
     def claim(self, load_id: str) -> bool:
-        """See Session."""
-        return self._take(f"load {load_id}")
+        """See Session. One that was killed just now may not have been missed yet."""
+        until = time.monotonic() + MISSED
+        while not self._take(f"load {load_id}"):
+            if time.monotonic() > until:
+                return False
+            time.sleep(LOOK_EVERY)
+        return True
 
     def settle(self, load_id: str) -> None:
         """See Session. Parts that are at work come to their end, no others begin."""

@@ -14,10 +14,11 @@ from splarn.core.errors import OutsideError, RequestError
 
 def need_packages() -> None:
     """Raises RequestError where what stand-ins need is not installed."""
-    if find_spec("uvicorn") is None or find_spec("starlette") is None:
+    missing = [name for name in ("uvicorn", "starlette", "httpx") if find_spec(name) is None]
+    if missing:
         raise RequestError(
-            "Stand-ins need uvicorn and starlette, which are not installed: "
-            "pip install 'splarn[standin]'."
+            f"Stand-ins need {' and '.join(missing)}, which {'is' if len(missing) == 1 else 'are'} "
+            "not installed: pip install 'splarn[standin]'."
         )
 
 

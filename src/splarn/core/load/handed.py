@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from splarn.core.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.engine import PartNote, Session
-from splarn.core.errors import OutsideError
+from splarn.core.errors import OutsideError, SplarnError
 from splarn.core.faults import replace_rejects
 from splarn.core.handover import HandedPart, Job, Order
 from splarn.core.layout import Layout
@@ -98,7 +99,8 @@ def hand_over(
             jobs = {job.part_id: job for job in answer.jobs}
         except BaseException:
             # What is at work there comes to its end; nothing further begins.
-            session.settle(order.load_id)
+            with suppress(SplarnError):
+                session.settle(order.load_id)
             raise
     tell(len(jobs))
     watch.finish()

@@ -1,6 +1,7 @@
 """Shipping: files copied byte for byte into a depot, each whole and once."""
 
 from splarn.core.ship.depot import Depot, Stored, Unready
-from splarn.core.ship.shipper import Sent, ShipRecord, ShipRequest, ship
+from splarn.core.ship.record import Sent, ShipRecord, Turn
+from splarn.core.ship.shipper import ShipRequest, ship
 
-__all__ = ["Depot", "Sent", "ShipRecord", "ShipRequest", "Stored", "Unready", "ship"]
+__all__ = ["Depot", "Sent", "ShipRecord", "ShipRequest", "Stored", "Turn", "Unready", "ship"]

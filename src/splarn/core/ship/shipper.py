@@ -14,11 +14,11 @@ from splarn.core.files import outside
 from splarn.core.lanes import report
 from splarn.core.places import Place, key_of
 from splarn.core.pool import Pool
-from splarn.core.prices import Usage
 from splarn.core.progress import Progress, Silent
 from splarn.core.ship.depot import Depot, Stored, Unready
 from splarn.core.ship.origin import DepotOrigin, FileOrigin, Origin
 from splarn.core.ship.ranges import cut
+from splarn.core.ship.record import Sent, ShipRecord, Turn
 from splarn.core.ship.trying import Trying
 
 # Files beyond so many bytes go in ranges of that size where the depot takes them.
@@ -45,88 +45,6 @@ class ShipRequest:
     delete_after: bool = False
     range_size: int = RANGE
     origin: Callable[[str], tuple[Depot, str]] | None = None
-
-
-@dataclass(frozen=True)
-class Sent:
-    """What became of one file. `kept` says that it was there already; times are in seconds.
-
-    `left` are ranges still to be sent; `ranges` those sent: stream, bytes and seconds.
-    """
-
-    source: str
-    name: str
-    bytes: int
-    digest: str
-    kept: bool
-    seconds: float
-    requests: int
-    retries: int
-    throttled: float
-    stream: int
-    left: tuple[tuple[int, int], ...] = ()
-    ranges: tuple[tuple[int, int, float], ...] = ()
-
-    def plus(self, sent: Sent) -> Sent:
-        """The file with a range of it that has been sent."""
-        return replace(
-            self,
-            seconds=self.seconds + sent.seconds,
-            requests=self.requests + sent.requests,
-            retries=self.retries + sent.retries,
-            throttled=self.throttled + sent.throttled,
-            ranges=(*self.ranges, (sent.stream, sent.bytes, sent.seconds)),
-        )
-
-
-@dataclass(frozen=True)
-class ShipRecord:
-    """What a shipment took. `throttled` are seconds that streams waited because they were asked."""
-
-    place: str
-    files: tuple[Sent, ...]
-    seconds: float
-    remote: bool = True
-
-    @property
-    def bytes_sent(self) -> int:
-        """Bytes of the files that were not there already."""
-        return sum(one.bytes for one in self.files if not one.kept)
-
-    @property
-    def requests(self) -> int:
-        """Times that the depot was asked for something."""
-        return sum(one.requests for one in self.files)
-
-    @property
-    def retries(self) -> int:
-        """Tries after the first of each file."""
-        return sum(one.retries for one in self.files)
-
-    @property
-    def throttled(self) -> float:
-        """Seconds that streams waited because they were asked to, all together."""
-        return sum(one.throttled for one in self.files)
-
-    def usage(self) -> Usage:
-        """What the shipment used; files that were there already are stored all the same."""
-        stored = sum(one.bytes for one in self.files)
-        if not self.remote:
-            return Usage(machine=self.seconds, stored=stored)
-        return Usage(
-            machine=self.seconds, stored=stored, requests=self.requests, moved=self.bytes_sent
-        )
-
-    def streams(self) -> dict[int, float]:
-        """Bytes a second of each stream while it was at work."""
-        found: dict[int, list[float]] = {}
-        for one in self.files:
-            pieces = one.ranges or ((one.stream, 0 if one.kept else one.bytes, one.seconds),)
-            for stream, size, seconds in pieces:
-                sums = found.setdefault(stream, [0.0, 0.0])
-                sums[0] += size
-                sums[1] += seconds
-        return {stream: size / max(spent, 1e-9) for stream, (size, spent) in sorted(found.items())}
 
 
 @dataclass(frozen=True)
@@ -186,8 +104,8 @@ def ship(
             large += [replace(task, span=s, size=sent.bytes, digest=sent.digest) for s in sent.left]
     names_of_large = list(dict.fromkeys(task.name for task in large))
     for _ in range(ROUNDS):
-        for task, sent in pool.as_done(_send_range, large, watch):
-            done[task.name] = done[task.name].plus(sent)
+        for task, turn in pool.as_done(_send_range, large, watch):
+            done[task.name] = done[task.name].plus(turn)
         large = [task for name in names_of_large for task in _missing(request, large, name)]
         if not large:
             break
@@ -238,14 +156,12 @@ def _send(task: _Task) -> Sent:
             trying.until_ready(lambda: _put(task, source, size, digest))
         report(size)
         _after(request, task.source)
-    spent = time.perf_counter() - begun
-    return Sent(
-        str(task.source), task.name, size, digest, kept, spent, trying.requests, trying.retries,
-        trying.throttled, stream, left,
-    )  # fmt: skip
+    sent = 0 if kept or left else size
+    turn = _turn(stream, sent, begun, trying)
+    return Sent(str(task.source), task.name, size, digest, kept, (turn,), left)
 
 
-def _send_range(task: _Task) -> Sent:
+def _send_range(task: _Task) -> Turn:
     stream, begun = _stream(task), time.perf_counter()
     depot, source = task.request.depot, _origin(task)
     trying = Trying(depot.place, task.name, task.pause)
@@ -257,10 +173,12 @@ def _send_range(task: _Task) -> Sent:
 
     trying.until_ready(put)
     report(span[1] - span[0])
-    return Sent(
-        str(task.source), task.name, span[1] - span[0], task.digest, False,
-        time.perf_counter() - begun, trying.requests, trying.retries, trying.throttled, stream,
-    )  # fmt: skip
+    return _turn(stream, span[1] - span[0], begun, trying)
+
+
+def _turn(stream: int, size: int, begun: float, trying: Trying) -> Turn:
+    spent = time.perf_counter() - begun
+    return Turn(stream, size, spent, trying.requests, trying.retries, trying.throttled)
 
 
 def _missing(request: ShipRequest, sent: list[_Task], name: str) -> list[_Task]:
@@ -290,7 +208,7 @@ def _proven(
             "run the same command again."
         )
     _after(request, source)
-    return replace(sent, left=(), requests=sent.requests + trying.requests)
+    return replace(sent, left=())
 
 
 def _put(task: _Task, source: Origin, size: int, digest: str) -> Stored:
@@ -323,8 +241,3 @@ def _after(request: ShipRequest, source: Place) -> None:
     elif request.origin is not None:
         depot, name = request.origin(key_of(source))
         Trying(depot.place, name).until_ready(lambda: depot.delete(name))
-
-
-def sources_of(paths: Sequence[Place]) -> tuple[Place, ...]:
-    """The files to ship, each once."""
-    return tuple(dict.fromkeys(paths))
