@@ -187,7 +187,8 @@ def _show(out: Output, record: ShipRecord) -> None:
         out.say(
             f"{plural(sent, 'file')} with {show_size(record.bytes_sent)} sent to {record.place} in "
             f"{show_duration(record.seconds)} ({speed:,.1f} MB/s), "
-            f"{plural(record.requests, 'request')}, of which {record.retries} tried again."
+            f"{plural(record.requests, 'request')}"
+            + (f", of which {record.retries} tried again." if record.retries else ".")
         )
     if kept:
         out.say(

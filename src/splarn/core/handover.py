@@ -13,10 +13,14 @@ from splarn.core.places import Place
 
 @dataclass(frozen=True)
 class Size:
-    """The compute of an engine that has sizes. `tiers` are those it can have, smallest first."""
+    """The compute of an engine that has sizes. `tiers` are those it can have, smallest first.
+
+    `running` says that it is not idle, so that work does not have to start it.
+    """
 
     tier: str
     tiers: tuple[str, ...]
+    running: bool
 
 
 @dataclass(frozen=True)

@@ -277,7 +277,7 @@ class MillraceSession:
     def size(self) -> Size | None:
         """See Session."""
         found = self._call("GET", "/compute")
-        return Size(found["tier"], tuple(found["tiers"]))
+        return Size(found["tier"], tuple(found["tiers"]), found["state"] == "running")
 
     def resize(self, tier: str) -> None:
         """See Session."""

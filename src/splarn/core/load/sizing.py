@@ -107,8 +107,11 @@ class Sizing:
     def _note_time(self) -> None:
         now = self.session.clock()
         units = tier_units(self._now)
-        larger = not self._stretches or units > tier_units(self._stretches[-1].tier)
-        self._stretches.append(Stretch(self._now, now - self._since, larger))
+        if self._stretches:
+            starts = units > tier_units(self._stretches[-1].tier)
+        else:
+            starts = self.found is None or not self.found.running
+        self._stretches.append(Stretch(self._now, now - self._since, starts))
         self._since = now
 
     def _write(self, note: LoadNote, rest: str) -> None:
