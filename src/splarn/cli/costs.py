@@ -56,6 +56,7 @@ def show_tiers(out: Output, trials: Sequence[Trial], prices: Prices) -> list[dic
     if found is None:
         return []
     bare, rows = found
+    out.say()
     out.say(
         f"What each tier gave, with {bare.show('part_size')} parts, {bare.packing} and "
         f"{plural(bare.load_streams, 'stream')}:"

@@ -47,7 +47,7 @@ class LiveView:
         if unit == "bytes":
             amounts = [DownloadColumn(binary_units=True), TextColumn("{task.fields[rows]}")]
         elif unit:
-            amounts = [MofNCompleteColumn()]
+            amounts = [MofNCompleteColumn(), TextColumn(unit)]
         left = [TimeRemainingColumn(), TextColumn("left")] if total else []
         self.bar = Progress(
             TextColumn("{task.description}"),
@@ -81,7 +81,8 @@ class LiveView:
         if self.bar is not None:
             rows = sum(lane.rows for lane in lanes)
             speed = sum(_speed(seen) for seen in self.seen) / 1e6
-            self.bar.update(self.task, rows=f"{show_count(rows)} rows, {speed:,.1f} MB/s")
+            counted = f"{show_count(rows)} rows, " if rows else ""
+            self.bar.update(self.task, rows=f"{counted}{speed:,.1f} MB/s")
 
     def finish(self) -> None:
         if self.live is not None:
@@ -102,7 +103,8 @@ class LiveView:
         for number, (lane, seen) in enumerate(zip(self.streams, self.seen, strict=False), 1):
             table.add_row(
                 f"[dim]stream {number}[/dim]",
-                f"{show_count(lane.rows)} rows",
+                # Files that are copied have no rows.
+                f"{show_count(lane.rows)} rows" if any(one.rows for one in self.streams) else "",
                 f"{_speed(seen) / 1e6:,.1f} MB/s" if lane.label else "",
                 lane.label.replace("[", r"\[") or "[dim]waiting[/dim]",
             )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
     from splarn.cli.output import Output
     from splarn.core.places import Place
     from splarn.core.ship import ShipRecord
+    from splarn.core.ship.record import StreamTotal
 
 
 def ship(
@@ -167,20 +169,23 @@ def _show(out: Output, record: ShipRecord) -> None:
     sent = len(record.files) - kept
     if sent:
         streams = record.streams()
-        out.table(
-            ["stream", ">files and ranges", ">tried again", ">told to wait", ">sent", ">MB/s"],
-            (
-                (
-                    str(one.stream),
-                    str(one.turns),
-                    str(one.retries or ""),
-                    show_duration(one.throttled) if one.throttled else "",
-                    show_size(one.bytes),
-                    f"{one.speed / 1e6:,.1f}",
-                )
-                for one in streams[:MOST]
-            ),
-        )
+        ranged = any(len(one.turns) > 1 for one in record.files)
+        columns: dict[str, Callable[[StreamTotal], str]] = {
+            "stream": lambda one: str(one.stream),
+            ">files and ranges" if ranged else ">files": lambda one: str(one.turns),
+        }
+        if record.retries:
+            columns[">tried again"] = lambda one: str(one.retries or "")
+        if record.throttled:
+            columns[">told to wait"] = lambda one: (
+                show_duration(one.throttled) if one.throttled else ""
+            )
+        columns |= {
+            ">sent": lambda one: show_size(one.bytes),
+            ">MB/s": lambda one: f"{one.speed / 1e6:,.1f}",
+        }
+        rows = [[show(one) for show in columns.values()] for one in streams[:MOST]]
+        out.table(list(columns), rows)
         if len(streams) > MOST:
             out.say(f"… and {plural(len(streams) - MOST, 'more stream')}.")
         speed = record.bytes_sent / max(record.seconds, 1e-9) / 1e6
