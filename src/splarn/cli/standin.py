@@ -41,7 +41,9 @@ def standin(
         float | None,
         typer.Option("--requests", metavar="N", help="The depot's a second; others get 503."),
     ] = None,
-    seed: Annotated[int | None, typer.Option("--seed", metavar="S", help="Of all luck.")] = None,
+    seed: Annotated[
+        int | None, typer.Option("--seed", metavar="S", help="Of the physics' luck.")
+    ] = None,
     settings: Annotated[
         list[str] | None,
         typer.Option(
@@ -56,8 +58,8 @@ def standin(
 
     The depot is a plain HTTP store that is as slow, busy and faulty as its physics say. Millrace
     really reads and stores rows; only its clock is simulated, so that trying 128 units takes
-    seconds. Presets: steady, crowded, narrow, rough. The guide "Depots, tiers and prices" explains
-    every key.
+    seconds. Presets: steady, crowded, narrow, rough, miniature. The guide "Depots, tiers and
+    prices" explains every key.
     """
     import signal
     import sys
