@@ -6,9 +6,11 @@ import json
 import os
 import secrets
 import shutil
+import signal
 import socket
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -63,22 +65,53 @@ class Ran:
 Splarn = Callable[..., Ran]
 
 
+class Zygote:
+    """The program with its imports done, from which each run is forked; see tests/zygote.py."""
+
+    def __init__(self) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "tests.zygote"], cwd=Path(__file__).parents[1], text=True,
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, start_new_session=True,
+        )  # fmt: skip
+
+    def run(self, words: list[str], folder: Path, env: dict[str, str], notes: Path) -> Ran:
+        """One run of the program; what it prints passes through files in `notes`."""
+        out, err = notes / "out", notes / "err"
+        request = {"words": words, "folder": str(folder), "environment": env,
+                   "out": str(out), "err": str(err)}  # fmt: skip
+        assert self._process.stdin is not None
+        assert self._process.stdout is not None
+        late = threading.Timer(170, os.killpg, (self._process.pid, signal.SIGKILL))
+        late.start()
+        try:
+            self._process.stdin.write(json.dumps(request) + "\n")
+            self._process.stdin.flush()
+            answer = self._process.stdout.readline()
+        finally:
+            late.cancel()
+        assert answer, f"splarn {words} did not end in time"
+        return Ran(json.loads(answer)["code"], out.read_text(), err.read_text())
+
+    def close(self) -> None:
+        """Ends it."""
+        self._process.communicate(timeout=10)
+
+
+@pytest.fixture(scope="session")
+def zygote() -> Iterator[Zygote]:
+    found = Zygote()
+    yield found
+    found.close()
+
+
 @pytest.fixture
-def splarn(tmp_path: Path) -> Splarn:
-    """Runs the installed program in the test's own folder."""
+def splarn(tmp_path: Path, zygote: Zygote, tmp_path_factory: pytest.TempPathFactory) -> Splarn:
+    """Runs the program in the test's own folder, each time in a process of its own."""
+    notes = tmp_path_factory.mktemp("notes")
 
     def run(*words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Ran:
-        done = subprocess.run(
-            [sys.executable, "-m", "splarn", *map(str, words)],
-            cwd=cwd or tmp_path,
-            env={**os.environ, "COLUMNS": "120", **(env or {})},
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-            timeout=170,
-            check=False,
-        )
-        return Ran(done.returncode, done.stdout, done.stderr)
+        environment = {**os.environ, "COLUMNS": "120", **(env or {})}
+        return zygote.run([str(word) for word in words], cwd or tmp_path, environment, notes)
 
     return run
 

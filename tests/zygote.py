@@ -1,0 +1,69 @@
+"""Runs the program again and again, each time in a process of its own that need not import anew.
+
+Started once by whoever tests; reads a request a line (JSON: words, folder, environment), forks,
+lets the child be the program, and answers with its exit code. What it prints goes into two files.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import traceback
+from importlib import import_module
+
+# What commands import when they need it. None of these starts threads that a fork would lose.
+EARLY = (
+    "splarn.cli.app", "splarn.core.check", "splarn.core.load", "splarn.core.model.forecast",
+    "splarn.core.survey", "splarn.core.layout.inference", "splarn.core.layout.descriptor_model",
+    "splarn.core.shape.shaper", "splarn.core.trial.runner", "splarn.engines.sqlite",
+    "splarn.core.plan",
+    "splarn.depots.http", "rich.table", "rich.padding", "httpx", "scipy.optimize",
+)  # fmt: skip
+
+
+def main() -> None:
+    """Serves until its input ends."""
+    for name in EARLY:
+        import_module(name)
+    for line in sys.stdin:
+        request = json.loads(line)
+        child = os.fork()
+        if not child:
+            os._exit(be_the_program(request))
+        _, status = os.waitpid(child, 0)
+        print(json.dumps({"code": os.waitstatus_to_exitcode(status)}), flush=True)
+
+
+def be_the_program(request: dict[str, object]) -> int:
+    """The child's life; returns its exit code."""
+    try:
+        os.chdir(str(request["folder"]))
+        os.environ.clear()
+        os.environ.update(request["environment"])  # type: ignore[call-overload]
+        for stream, path in ((0, os.devnull), (1, request["out"]), (2, request["err"])):
+            flags = os.O_RDONLY if stream == 0 else os.O_WRONLY | os.O_CREAT | os.O_TRUNC
+            handle = os.open(str(path), flags, 0o600)
+            os.dup2(handle, stream)
+            os.close(handle)
+        sys.stdin = open(0)  # noqa: SIM115
+        sys.stdout = open(1, "w", closefd=False)  # noqa: SIM115
+        sys.stderr = open(2, "w", closefd=False)  # noqa: SIM115
+        words = request["words"]
+        sys.argv = ["splarn", *words]  # type: ignore[misc]
+        from splarn.cli.main import main as program
+
+        program()
+        return 0
+    except SystemExit as end:
+        return end.code if isinstance(end.code, int) else int(bool(end.code))
+    except BaseException:
+        traceback.print_exc()
+        return 70
+    finally:
+        sys.stdout.flush()
+        sys.stderr.flush()
+
+
+if __name__ == "__main__":
+    main()
