@@ -320,6 +320,26 @@ def test_loads_at_once_share_the_larger_compute_and_the_last_one_sizes_it_back(
     assert millrace.numbers("first") + millrace.numbers("second") == list(range(1, 91))
 
 
+def test_loads_that_end_together_leave_the_size_to_one_of_them(
+    millrace: Served, tmp_path: Path
+) -> None:
+    for turn in range(8):
+        threads = [
+            threading.Thread(
+                target=run,
+                args=(millrace, readings(tmp_path / f"{turn}-{n}.csv", 1, 5 + n)),
+                kwargs={"table": f"t{turn}_{n}", "tier": "u4"},
+            )
+            for n in range(3)
+        ]
+        for one in threads:
+            one.start()
+        for one in threads:
+            one.join(60)
+        assert millrace.tier == "u1"
+        assert sum(len(millrace.numbers(f"t{turn}_{n}")) for n in range(3)) == 18
+
+
 def test_a_server_started_again_knows_what_it_has(tmp_path: Path) -> None:
     path = readings(tmp_path / "a.csv", 1, 50)
     with serving(tmp_path / "m") as at:

@@ -15,6 +15,9 @@ from splarn.core.errors import RequestError, SplarnError
 from splarn.core.prices import Stretch
 from splarn.core.units import tier_units
 
+# What is locked for a decision about the size; no table has such a name.
+_COMPUTE = "(compute)"
+
 
 class Sizing:
     """What one load does with the compute, and what ran when by the engine's clock."""
@@ -49,19 +52,13 @@ class Sizing:
         if self.found is None:
             yield
             return
-        held = [one for one in _sized(self.session) if one.load_id != note.load_id]
-        rest = self.rest or (held[0].details.rest if held else self.found.tier)
-        tier = self.tier or self.found.tier
-        if held and tier != self.found.tier:
-            self.notes += (
-                f"The load {held[0].load_id} uses {self.place} at {self.found.tier} at the moment, "
-                f"so it was not made {tier}.",
-            )
-            tier = self.found.tier
+        with _turn(self.session):
+            tier, rest = self._wanted(note)
+            if not tier == rest == self.found.tier:
+                self._write(note, rest)
         if tier == rest == self.found.tier:
             yield
             return
-        self._write(note, rest)
         try:
             self._resize(tier)
             yield
@@ -77,16 +74,32 @@ class Sizing:
             raise
         self._back(note, rest)
 
+    def _wanted(self, note: LoadNote) -> tuple[str, str]:
+        """The tier for loading and the one for reading; another's larger one is left alone."""
+        assert self.found is not None
+        held = [one for one in _sized(self.session) if one.load_id != note.load_id]
+        now = (self.session.size() or self.found).tier
+        rest = self.rest or (held[0].details.rest if held else now)
+        tier = self.tier or now
+        if held and tier != now:
+            self.notes += (
+                f"The load {held[0].load_id} uses {self.place} at {now} at the moment, so it was "
+                f"not made {tier}.",
+            )
+            tier = now
+        return tier, rest
+
     def stretches(self) -> tuple[Stretch, ...]:
         """What ran until now."""
         self._note_time()
         return tuple(self._stretches)
 
     def _back(self, note: LoadNote, rest: str) -> None:
-        others = [one for one in _sized(self.session) if one.load_id != note.load_id]
-        if not others:
-            self._resize(rest)
-        self._write(note, "")
+        with _turn(self.session):
+            others = [one for one in _sized(self.session) if one.load_id != note.load_id]
+            if not others:
+                self._resize(rest)
+            self._write(note, "")
 
     def _resize(self, tier: str) -> None:
         # Time until a larger compute is ready is paid at its price, until a smaller one at the old.
@@ -130,20 +143,23 @@ def restore_left(open_engine: OpenEngine) -> list[str]:
         if session.size() is None:
             return []
         left = [note for note in _sized(session) if session.claim(note.load_id)]
+        if not left:
+            return []
         said = []
-        for note in left:
-            size = session.size()
-            rest = note.details.rest
-            living = [one for one in _sized(session) if one not in left]
-            if size is not None and size.tier != rest and not living:
-                session.settle(note.load_id)
-                session.resize(rest)
-                said.append(
-                    f"The load {note.load_id} was broken off and had left {engine.place} at "
-                    f"{size.tier}: it is {rest} again."
-                )
-            session.note_load(replace(note, details=note.details.with_(rest="")))
-            session.commit()
+        with _turn(session):
+            for note in left:
+                size = session.size()
+                rest = note.details.rest
+                living = [one for one in _sized(session) if one not in left]
+                if size is not None and size.tier != rest and not living:
+                    session.settle(note.load_id)
+                    session.resize(rest)
+                    said.append(
+                        f"The load {note.load_id} was broken off and had left {engine.place} at "
+                        f"{size.tier}: it is {rest} again."
+                    )
+                session.note_load(replace(note, details=note.details.with_(rest="")))
+                session.commit()
         return said
     finally:
         session.rollback()
@@ -193,6 +209,16 @@ def put_back(open_engine: OpenEngine, rest: str) -> None:
         session.resize(rest)
     finally:
         session.close()
+
+
+@contextmanager
+def _turn(session: Session) -> Iterator[None]:
+    """Nobody else looks at who needs the size meanwhile, and decides by that."""
+    session.lock(_COMPUTE)
+    try:
+        yield
+    finally:
+        session.release(_COMPUTE)
 
 
 def _sized(session: Session) -> list[LoadNote]:
