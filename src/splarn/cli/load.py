@@ -274,13 +274,14 @@ def show_load(out: Output, record: LoadRecord) -> None:
 
     speed = record.rows_loaded / max(record.phases["load"], 1e-9)
     phases = record.phases
+    clock = " of its own clock" if record.compute else ""
     sized = phases.get("size", 0)
     sizing = f"sizing {show_duration(sized)}, " if sized else ""
     out.say(
         f"Load {record.load_id}: {show_count(record.rows_loaded)} rows into {record.table} of "
         f"{record.place}, {show_count(record.rows_rejected)} rejected, in "
-        f"{show_duration(record.seconds)} ({sizing}loading {show_duration(phases['load'])} at "
-        f"{show_count(speed)} rows/s, verifying {show_duration(phases['finish'])})."
+        f"{show_duration(record.seconds)}{clock} ({sizing}loading "
+        f"{show_duration(phases['load'])} at {show_count(speed)} rows/s, verifying {show_duration(phases['finish'])})."
     )
     for note in record.notes:
         out.note(note)
