@@ -281,7 +281,8 @@ def show_load(out: Output, record: LoadRecord) -> None:
         f"Load {record.load_id}: {show_count(record.rows_loaded)} rows into {record.table} of "
         f"{record.place}, {show_count(record.rows_rejected)} rejected, in "
         f"{show_duration(record.seconds)}{clock} ({sizing}loading "
-        f"{show_duration(phases['load'])} at {show_count(speed)} rows/s, verifying {show_duration(phases['finish'])})."
+        f"{show_duration(phases['load'])} at {show_count(speed)} rows/s, verifying "
+        f"{show_duration(phases['finish'])})."
     )
     for note in record.notes:
         out.note(note)
