@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import secrets
 from collections.abc import Iterator
@@ -10,10 +9,9 @@ from pathlib import Path
 
 from splarn.core.errors import OutsideError
 from splarn.core.files import ASIDE, outside
+from splarn.core.ship.content import blocks_in, blocks_of, digest_of
 from splarn.core.ship.depot import Stored, Unready
 from splarn.core.ship.ranges import Ranges
-
-BLOCK = 1 << 20
 
 
 class FolderDepot:
@@ -31,11 +29,9 @@ class FolderDepot:
         path = self.folder / name
         if not path.is_file():
             return None
-        state = hashlib.sha256()
-        with outside(f"Reading {path}"), path.open("rb") as file:
-            while block := file.read(BLOCK):
-                state.update(block)
-            return Stored(name, file.tell(), state.hexdigest())
+        with outside(f"Reading {path}"):
+            digest, size = digest_of(blocks_of(path))
+        return Stored(name, size, digest)
 
     def put(self, name: str, blocks: Iterator[bytes], size: int, digest: str) -> Stored:
         """See Depot. What was written is read again, since a disk may lie."""
@@ -63,11 +59,7 @@ class FolderDepot:
         """See Depot."""
         path = self.folder / name
         with outside(f"Reading {path}"), path.open("rb") as file:
-            file.seek(first)
-            left = None if end is None else end - first
-            while block := file.read(BLOCK if left is None else min(BLOCK, left)):
-                left = None if left is None else left - len(block)
-                yield block
+            yield from blocks_in(file, first, end)
 
     def ranged(self) -> bool:
         """See Depot."""

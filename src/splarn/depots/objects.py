@@ -9,10 +9,9 @@ from contextlib import contextmanager, suppress
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import ASIDE
 from splarn.core.places import filesystem, shown_url
-from splarn.core.ship.content import digest_of
+from splarn.core.ship.content import blocks_in, digest_of
 from splarn.core.ship.depot import Stored, Unready
 
-BLOCK = 1 << 20
 # What stores say when asking again will not help, whatever kind of error it comes in.
 _FOR_GOOD = ("access denied", "access_denied", "forbidden", "nosuchbucket", "does not exist")
 
@@ -59,11 +58,7 @@ class ObjectDepot:
     def get(self, name: str, first: int = 0, end: int | None = None) -> Iterator[bytes]:
         """See Depot."""
         with self._reaching(name), self._system.open(self._at(name), "rb") as file:
-            file.seek(first)
-            left = None if end is None else end - first
-            while block := file.read(BLOCK if left is None else min(BLOCK, left)):
-                left = None if left is None else left - len(block)
-                yield block
+            yield from blocks_in(file, first, end)
 
     def ranged(self) -> bool:
         """See Depot. Not every place has a way to put a range."""
@@ -101,7 +96,7 @@ class ObjectDepot:
         with self._reaching(name):
             try:
                 with self._system.open(path, "rb") as file:
-                    digest, size = digest_of(iter(lambda: file.read(BLOCK), b""))
+                    digest, size = digest_of(blocks_in(file))
             except FileNotFoundError:
                 return None
         return Stored(name, size, digest)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator
+from typing import IO
 
 from splarn.core.places import Place, open_place
 
@@ -13,15 +14,20 @@ BLOCK = 256 << 10
 def blocks_of(source: Place, first: int = 0, size: int | None = None) -> Iterator[bytes]:
     """The bytes of a file from a position on, all or so many of them."""
     with open_place(source) as file:
-        if first:
-            file.seek(first)
-        left = size
-        while left is None or left > 0:
-            block = file.read(BLOCK if left is None else min(BLOCK, left))
-            if not block:
-                return
-            left = None if left is None else left - len(block)
-            yield block
+        yield from blocks_in(file, first, None if size is None else first + size)
+
+
+def blocks_in(file: IO[bytes], first: int = 0, end: int | None = None) -> Iterator[bytes]:
+    """The bytes of an open file from a position up to another, or to its own end."""
+    if first:
+        file.seek(first)
+    left = None if end is None else end - first
+    while left is None or left > 0:
+        block = file.read(BLOCK if left is None else min(BLOCK, left))
+        if not block:
+            return
+        left = None if left is None else left - len(block)
+        yield block
 
 
 def digest_of(blocks: Iterator[bytes]) -> tuple[str, int]:
