@@ -113,6 +113,20 @@ def test_every_good_row_arrives_once_and_jobs_tell_of_it(
         load(replace(wanted, table_mode="append"), Inline())
 
 
+def test_phases_hold_from_the_clocks_very_beginning(tmp_path: Path) -> None:
+    still = {"start_up": 0.0, "admission": 0.0, "noise": 0.0, "scan": 0.0}
+    with serving(tmp_path / "m", overhead=2.0, commit=0.0, **still) as at:
+        path = readings(tmp_path / "a.csv", 1, 50)
+        inputs = inputs_from_files([path], GAUGES)
+        (at.application.folder / "depot").mkdir()
+        (at.application.folder / "depot" / "a.csv").write_bytes(path.read_bytes())
+        with served(SimulatedDepot(at.application.folder / "depot", DepotPhysics())) as depot:
+            away = replace(inputs[0], path=Remote(f"{depot}/a.csv"))
+            record = load(replace(request(at, path), inputs=(away,)), Inline())
+    assert record.phases["queue"] == 0.0
+    assert 2.0 < record.phases["load"] == pytest.approx(record.seconds) < 2.1
+
+
 def test_it_holds_what_sqlite_holds(
     millrace: Served, delivery: Delivery, layout: Layout, tmp_path: Path
 ) -> None:

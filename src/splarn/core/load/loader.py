@@ -60,7 +60,8 @@ def load(
             else:
                 results, started, loaded = _run(request, opened, pool, watch), queued, clock()
         sized = clock()
-        started, loaded = started or sized, loaded or sized
+        started = sized if started is None else started
+        loaded = sized if loaded is None else loaded
         watch.start("verify" if request.verify else "finish", None, "")
         session = engine.connect()
         try:
