@@ -12,7 +12,6 @@ from splarn.core.codecs import Packing
 from splarn.core.configuration import Configuration
 from splarn.core.errors import RequestError
 from splarn.core.prices import (
-    Cost,
     Prices,
     Stretch,
     Tier,
@@ -98,8 +97,6 @@ def test_every_item_has_its_price() -> None:
         }
     )  # fmt: skip
     assert cost.total == pytest.approx(10 + 5 * 7.3 * 240 / 730)
-    assert Cost.from_json(cost.as_json()) == cost
-    assert cost.plus(cost).total == pytest.approx(2 * cost.total)
 
 
 def test_a_price_list_is_read_or_refused(tmp_path: Path) -> None:

@@ -11,7 +11,7 @@ from typing import Any, Protocol
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import outside
-from splarn.core.places import Place, open_place
+from splarn.core.places import Place, blocks_in, open_place
 
 BLOCK = 1 << 20
 # Records repeat in long stretches: at the fast levels, longer matches and tables that stay in the
@@ -237,15 +237,8 @@ def read_blocks(
 
 
 def _read_plain(path: Place, start: int, end: int | None, block: int) -> Iterator[bytes]:
-    left = None if end is None else end - start
     with outside(f"Reading {path}"), open_place(path) as file:
-        file.seek(start)
-        while left is None or left > 0:
-            data = file.read(block if left is None else min(block, left))
-            if not data:
-                return
-            left = None if left is None else left - len(data)
-            yield data
+        yield from blocks_in(file, start, end, block)
 
 
 def _unpack(

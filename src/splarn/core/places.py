@@ -20,6 +20,7 @@ from splarn.core.secrets import filled
 
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.\-]+://")
 _BUFFER = 1 << 20
+_BLOCK = 256 << 10
 # A file that is packed must not be unpacked on the way.
 AS_IT_IS = {"Accept-Encoding": "identity"}
 
@@ -122,6 +123,21 @@ def open_place(path: Place) -> Iterator[IO[bytes]]:
         yield file
     finally:
         file.close()
+
+
+def blocks_in(
+    file: IO[bytes], first: int = 0, end: int | None = None, block: int = _BLOCK
+) -> Iterator[bytes]:
+    """The bytes of an open file from a position up to another, or to its own end, in blocks."""
+    if first:
+        file.seek(first)
+    left = None if end is None else end - first
+    while left is None or left > 0:
+        data = file.read(block if left is None else min(block, left))
+        if not data:
+            return
+        left = None if left is None else left - len(data)
+        yield data
 
 
 def find_remote(url: str) -> list[Remote]:

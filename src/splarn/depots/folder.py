@@ -9,7 +9,8 @@ from pathlib import Path
 
 from splarn.core.errors import OutsideError
 from splarn.core.files import ASIDE, outside
-from splarn.core.ship.content import blocks_in, blocks_of, digest_of
+from splarn.core.places import blocks_in
+from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.depot import Stored, Unready
 from splarn.core.ship.ranges import Ranges
 

@@ -8,8 +8,8 @@ from contextlib import contextmanager, suppress
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import ASIDE
-from splarn.core.places import filesystem, shown_url
-from splarn.core.ship.content import blocks_in, digest_of
+from splarn.core.places import blocks_in, filesystem, shown_url
+from splarn.core.ship.content import digest_of
 from splarn.core.ship.depot import Stored, Unready
 
 # What stores say when asking again will not help, whatever kind of error it comes in.

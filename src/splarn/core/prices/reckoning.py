@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, fields
+from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
@@ -57,18 +57,9 @@ class Cost:
         """All items together."""
         return float(sum(asdict(self).values()))
 
-    def plus(self, other: Cost) -> Cost:
-        """Both together."""
-        return Cost(*(getattr(self, one.name) + getattr(other, one.name) for one in fields(Cost)))
-
     def as_json(self) -> dict[str, float]:
         """The items by name, and their total."""
         return {**asdict(self), "total": self.total}
-
-    @classmethod
-    def from_json(cls, document: dict[str, Any]) -> Cost:
-        """The reverse of `as_json`; an item that is missing costs nothing."""
-        return cls(*(float(document.get(one.name, 0)) for one in fields(cls)))
 
 
 def billed_seconds(tier: Tier, busy: Any, starts: bool = True, ends: bool = True) -> Any:
