@@ -152,7 +152,7 @@ def test_an_engine_killed_in_mid_load_has_what_it_noted_and_no_more(
         if loading.returncode == 0:
             break
     ended = splarn("load", "parts", "--tier", "u16", "--json")
-    done = ended.code == 0 or "is already in passages" in ended.json["error"]
+    done = ended.code == 0
     assert done, ended.err
     session = open_engine(engine).connect()
     try:

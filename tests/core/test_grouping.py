@@ -22,6 +22,7 @@ from splarn.core.shape.manifest import SourceRange
 from splarn.core.shape.output import Output
 from splarn.core.shape.shaper import shape
 from splarn.core.shape.verify import verify_parts
+from splarn.core.source import Source
 
 TEXT = Layout("text", Dialect(header=False), (Field("a"), Field("b")))
 FIELD = st.sampled_from(["", "7", "plain", '"a,b"', '"two\nlines"', '"say ""so"""', "é€", '"\r\n"'])
@@ -64,7 +65,9 @@ def test_groups_tile_plain_files(
     made: Callable[[list[str], str], list[Path]], contents: list[str], size: int
 ) -> None:
     paths = made(contents, "none")
-    groups = group_sources(paths, TEXT, Output("csv", Packing(), size), Inline())
+    groups = group_sources(
+        [Source.of(path) for path in paths], TEXT, Output("csv", Packing(), size), Inline()
+    )
     pieces = [piece for group in groups for piece in group.pieces]
     assert not any(group.cutting for group in groups)
     for path in paths:
@@ -90,7 +93,7 @@ def test_groups_of_rows_hold_just_so_many(
 ) -> None:
     paths = made(contents, "none")
     output = Output("csv", Packing(), 1 << 20, part_rows=rows)
-    groups = group_sources(paths, TEXT, output, Inline())
+    groups = group_sources([Source.of(path) for path in paths], TEXT, output, Inline())
     counts = [sum(n for _, n in records(group.pieces, TEXT.dialect)) for group in groups]
     every = [row for path in paths for row in rows_of(path)]
     assert counts == [rows] * (len(every) // rows) + [len(every) % rows] * bool(len(every) % rows)
@@ -189,7 +192,7 @@ def test_small_and_large_files_share_parts_as_they_fit(tmp_path: Path) -> None:
     packed = tmp_path / "last.csv.gz"
     packed.write_bytes(gzip.compress(b"1,x\n" * 400))
     output = Output("csv", Packing(), 1000)
-    groups = group_sources([*paths, packed], TEXT, output, Inline())
+    groups = group_sources([Source.of(path) for path in [*paths, packed]], TEXT, output, Inline())
     names = [[Path(piece.path).stem for piece in group.pieces] for group in groups]
     assert names == [["0", "1", "2"], ["3"], ["3"], ["3", "4", "5"], ["6"], ["last.csv"]]
     assert groups[-1].cutting

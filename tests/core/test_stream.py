@@ -21,6 +21,7 @@ from splarn.core.load import stream
 from splarn.core.load.stream import LoadTask, PartResult, run_load_task
 from splarn.core.marks import Marks, joined
 from splarn.core.reading.parsed import Parsed
+from splarn.core.source import Source
 
 LAYOUT = Layout("rows", Dialect(header=False), (Field("n", "integer"), Field("note")))
 NOTE = PartNote("load-1", "part-1", "rows.csv", "open", 0, 0, 0)
@@ -141,8 +142,9 @@ def run(
         "rows",
         LAYOUT,
         LAYOUT.names,
-        path,
-        "none",
+        Source.of(path),
+        "",
+        (),
         store.note,
         batch,
         BadRows(limit),
@@ -172,8 +174,7 @@ def test_every_row_is_in_or_set_aside_once_whatever_is_refused_and_breaks(
     with pytest.MonkeyPatch.context() as patch:
         # Chunks of a few records, so that batches reach over them.
         size = data.draw(st.integers(10, 200))
-        read = stream.read_parsed
-        patch.setattr(stream, "read_parsed", lambda *given: _small(read, size, *given))
+        patch.setattr(stream, "read_parsed", lambda *given, read: _small(read, size, *given))
         for breaks, effective in stops:
             store.breaks, store.effective = breaks, effective
             try:
@@ -197,12 +198,11 @@ def test_every_row_is_in_or_set_aside_once_whatever_is_refused_and_breaks(
 
 
 def _small(read: Any, size: int, path: Path, codec: str, layout: Layout) -> Any:
-    from splarn.core.codecs import read_blocks
     from splarn.core.reading import text_parser
     from splarn.core.records import record_chunks
 
     parser = text_parser(layout, str(path))
-    blocks = read_blocks(path, codec)
+    blocks = read(path, codec, 0, None)
     for chunk in record_chunks(blocks, layout.dialect, size, where=str(path)):
         yield parser.parse(chunk)
 

@@ -133,8 +133,7 @@ def test_a_load_broken_off_anywhere_ends_in_its_rows_and_can_be_taken_back(
             assert ask(target, f"SELECT count(*) FROM {table}")[0][0] in (400, rows)
     assert after > 2
     # The last of these loads went on with the one before it, or came after it was whole.
-    with pytest.raises(RequestError, match="already in"):
-        load(replace(wanted, table_mode="append"), Inline())
+    assert load(replace(wanted, table_mode="append"), Inline()).done_before
     assert ask(target, f"SELECT count(*), count(DISTINCT gauge) FROM {table}") == [
         (rows, 18 if mode == "append" else 9)
     ]
@@ -195,7 +194,7 @@ def test_rows_that_others_changed_are_not_taken_back(
     second = run(target, table, new, table_mode="append")
     ask(target, f"INSERT INTO {table} (reading_no, gauge) VALUES (5000, 'XX-1')", False)
     ask(target, f"UPDATE {table} SET level = 1 WHERE reading_no = 1100", False)
-    with pytest.raises(RequestError, match=r"(changed since|are there as it left|tells them)"):
+    with pytest.raises(RequestError, match=r"(not taken back|tells them)"):
         undo(opener(target), second.load_id)
     assert ask(target, f"SELECT count(*) FROM {table}") == [(1301,)]
     if not target.startswith("duckdb"):
@@ -301,8 +300,8 @@ def test_a_replaced_table_may_have_other_columns(
     undo(opener(target), second.load_id)
     with session_of(target) as session:
         assert [column.name for column in session.columns(table)] == ["gauge", "day"]
-    with pytest.raises(RequestError, match=first.load_id):
-        run(target, table, files[0], columns=("gauge", "day"), table_mode="append")
+    again = run(target, table, files[0], columns=("gauge", "day"), table_mode="append")
+    assert (again.load_id, again.done_before) == (first.load_id, True)
 
 
 def test_a_table_that_others_hang_on_is_not_replaced(
@@ -401,8 +400,8 @@ def test_notes_of_the_first_splarn_are_understood(
 ) -> None:
     old = run(target, table, files[0])
     ask(target, "ALTER TABLE splarn_progress DROP COLUMN details", False)
-    with pytest.raises(RequestError, match=old.load_id):
-        run(target, table, files[0], table_mode="append")
+    again = run(target, table, files[0], table_mode="append")
+    assert (again.load_id, again.done_before) == (old.load_id, True)
     assert run(target, table, files[1], table_mode="append").rows_loaded == 900
     with pytest.raises(RequestError, match="taken back exactly"):
         undo(opener(target), old.load_id)

@@ -41,7 +41,7 @@ ODD = Layout(
 def request(
     target: str, table: str, delivery: Delivery, layout: Layout, **more: Any
 ) -> LoadRequest:
-    inputs = inputs_from_files(delivery.paths, layout)
+    inputs = more.pop("inputs", None) or inputs_from_files(delivery.paths, layout)
     return LoadRequest(opener(target), table, layout, inputs, **{"bad_rows": BadRows(), **more})
 
 
@@ -171,8 +171,12 @@ def test_content_that_is_in_is_refused_until_asked_for_again(
         return load(request(target, table, delivery, layout, **more), Inline())
 
     first = run()
+    again = run(table_mode="append")
+    assert (again.load_id, again.done_before, again.verified) == (first.load_id, True, True)
+    assert in_table(target, table) == delivery.good
+    few = inputs_from_files(delivery.paths[:2], layout)
     with pytest.raises(RequestError, match=first.load_id):
-        run(table_mode="append")
+        run(table_mode="append", inputs=few)
     with pytest.raises(RequestError, match="already there"):
         run(table_mode="create", again=True)
     second = run(table_mode="append", again=True)
@@ -181,8 +185,7 @@ def test_content_that_is_in_is_refused_until_asked_for_again(
     third = run(table_mode="empty")
     assert third.verified is True
     assert in_table(target, table) == delivery.good
-    with pytest.raises(RequestError, match=third.load_id):
-        run(table_mode="append")
+    assert run(table_mode="append").load_id == third.load_id
 
 
 def test_emptying_for_fewer_rows_asks_first(
@@ -266,13 +269,12 @@ def test_a_table_that_lost_a_column_on_the_way_does_not_pass(
     monkeypatch.setattr(SqlSession, "digest", spoil)
     record = load(request(target, table, delivery, layout), Inline())
     assert record.verified is False
-    (difference,) = record.differences
-    assert difference.startswith("column entered: values 0 against")
+    assert record.differences[0].startswith("column entered: values 0 against")
 
 
 def test_two_loaders_cannot_move_the_same_part(target: str, table: str, layout: Layout) -> None:
-    note = PartNote("load-1", "xxh3-128:00", "a.csv", "open", 0, 0, 0)
     first, second = (open_engine(target).connect() for _ in range(2))
+    note = PartNote("load-1", "xxh3-128:00", "a.csv", "open", 0, 0, 0, table=first.canonical(table))
     from splarn.core.engine import LoadNote
 
     first.note_load(LoadNote("load-1", table, "open", "create", "2031-01-01"))

@@ -98,6 +98,10 @@ def load(
     again: Annotated[
         bool, typer.Option("--again", help="Load content again that is already in.")
     ] = False,
+    parts_anywhere: Annotated[
+        bool,
+        typer.Option("--parts-anywhere", help="Let a manifest name parts outside its folder."),
+    ] = False,
     verify: Annotated[
         bool, typer.Option("--verify/--no-verify", help="Hold the table against what was read.")
     ] = True,
@@ -128,7 +132,7 @@ def load(
         inputs, how = _mended(context, rejects, paths, layout)
         table_mode = table_mode or "append"
     else:
-        inputs, how = _inputs(context, paths, layout)
+        inputs, how = _inputs(context, paths, layout, parts_anywhere)
     request = LoadRequest(
         open_engine,
         context.table(table, how.name),
@@ -159,14 +163,15 @@ def load(
     with context.ledger() as ledger:
         summary = f"{record.table}: {record.rows_loaded:,} rows, {plural(streams, 'stream')}"
         ledger.put("load", record.load_id, summary, document, seconds=record.seconds)
-    show_parts(out, record)
+    if not record.done_before:
+        show_parts(out, record)
     show_load(out, record)
     show_cost(out, priced)
     out.document(document)
     return load_code(record)
 
 
-def _inputs(context: Context, paths: list[str] | None, layout: Path | None) -> Any:
+def _inputs(context: Context, paths: list[str] | None, layout: Path | None, anywhere: bool) -> Any:
     from splarn.core.errors import RequestError
     from splarn.core.load import inputs_from_files, inputs_from_manifest
     from splarn.core.shape.manifest import UNFINISHED, is_manifest, read_manifest
@@ -175,7 +180,7 @@ def _inputs(context: Context, paths: list[str] | None, layout: Path | None) -> A
     if paths and len(paths) == 1 and (is_manifest(Path(paths[0]))):
         if layout is not None:
             raise RequestError("A manifest has its own layout: leave out --layout.")
-        manifest = read_manifest(Path(paths[0]))
+        manifest = read_manifest(Path(paths[0]), anywhere)
         return inputs_from_manifest(manifest), manifest.layout
     if paths and len(paths) == 1 and (found := manifest_at(paths[0])) is not None:
         if layout is not None:
@@ -272,6 +277,20 @@ def show_load(out: Output, record: LoadRecord) -> None:
     """The outcome of a load in sentences."""
     from splarn.core.units import show_count, show_duration
 
+    if record.done_before:
+        if record.verified is None:
+            out.note(
+                f"The load {record.load_id} has brought this content into {record.table} of "
+                f"{record.place} by its notes; nothing tells its rows from others there, so they "
+                "were not looked at. Nothing was loaded; --again loads them twice."
+            )
+            return
+        out.good(
+            f"Already in: the load {record.load_id} brought {show_count(record.rows_loaded)} rows "
+            f"of this content into {record.table} of {record.place}, and they are there as it left "
+            "them. Nothing was loaded; --again loads them twice."
+        )
+        return
     speed = record.rows_loaded / max(record.phases["load"], 1e-9)
     phases = record.phases
     clock = " of its own clock" if record.compute else ""
@@ -296,7 +315,12 @@ def show_load(out: Output, record: LoadRecord) -> None:
     if record.rejects is not None:
         out.note(f"The rejected rows are in {record.rejects}.")
     if record.verified:
-        out.good("Verified: count, nulls, sums and extremes of every column are what was read.")
+        also = ""
+        if record.compared:
+            also = f", and {show_count(record.compared)} rows read back are the same value by value"
+        out.good(
+            f"Verified: count, nulls, sums and extremes of every column are what was read{also}."
+        )
     elif record.verified is None:
         out.note("Not verified.")
     for difference in record.differences:
@@ -330,6 +354,8 @@ def load_document(record: LoadRecord) -> dict[str, Any]:
         "resumed": record.resumed,
         "notes": list(record.notes),
         "before": record.before,
+        "compared": record.compared,
+        "done_before": record.done_before,
         "compute": [[one.tier, one.seconds] for one in record.compute],
     }
 

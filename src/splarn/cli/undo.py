@@ -14,6 +14,12 @@ def undo(
         str, typer.Argument(metavar="LOAD", help="The load's id, as load and ledger show it.")
     ],
     to: TargetUrl = None,
+    with_changes: Annotated[
+        bool,
+        typer.Option(
+            "--with-changes", help="Also what was changed in its rows or in the table since."
+        ),
+    ] = False,
     yes: Yes = False,
     job: JobFile = None,
     as_json: AsJson = False,
@@ -22,8 +28,8 @@ def undo(
 
     Example: [bold]splarn undo 20261125-0930 --to sqlite:///larkmere.db[/bold]
 
-    Only rows that the load brought in are removed, proven by count and column digests; where that
-    cannot be exact, nothing is changed and the reason is said.
+    Only rows that the load brought in are removed. Where any of their cells or the table's columns
+    were changed since, nothing is done, and what was changed is said.
     """
     from splarn.cli.context import Context
     from splarn.cli.load import agreed
@@ -37,6 +43,7 @@ def undo(
         opener(context.target(to)),
         load_id,
         confirm=lambda what: agreed(f"{what}. Go on?", yes, as_json),
+        with_changes=with_changes,
     )
     document = {
         "load_id": done.load_id,

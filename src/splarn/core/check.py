@@ -10,7 +10,6 @@ from pathlib import Path
 
 from pyarrow.parquet import ParquetWriter
 
-from splarn.core.codecs import codec_of
 from splarn.core.errors import RequestError
 from splarn.core.faults import Fault
 from splarn.core.files import ASIDE, outside
@@ -24,6 +23,7 @@ from splarn.core.reading import cut_file, read_parsed
 from splarn.core.reading.parsed import Parsed
 from splarn.core.reading.sources import check_sources
 from splarn.core.shape.manifest import header_line
+from splarn.core.source import Source
 from splarn.core.unique import Keys, keys_of, locate, repeated
 
 RANGE = 64 << 20
@@ -133,12 +133,13 @@ def check(
     Raises RequestError as `check_sources` does, OutsideError when a file cannot be read.
     """
     watch = progress or Silent()
-    check_sources(paths, layout)
+    sources = [Source.of(path) for path in paths]
+    check_sources(sources, layout)
     if good is not None:
         _claim(good)
     tasks: list[CheckTask] = []
-    for path in paths:
-        codec = codec_of(path)
+    for source in sources:
+        path, codec = source.place, source.codec
         for piece in cut_file(path, codec, layout, RANGE, pool):
             to = None if good is None else good / f"good-{len(tasks) + 1:05d}.{layout.format}"
             tasks.append(CheckTask(path, codec, piece, layout, keep, to))
@@ -164,14 +165,16 @@ def check(
             total.stopped = task is not tasks[-1]
             break
     watch.finish()
-    _blame_repeats(total, keys, paths, layout, keep)
+    _blame_repeats(total, keys, sources, layout, keep)
+    for source in sources:
+        source.check_unchanged()
     return total
 
 
 def _blame_repeats(
     total: CheckResult,
     keys: Sequence[Sequence[Keys]],
-    paths: Sequence[Place],
+    sources: Sequence[Source],
     layout: Layout,
     keep: int,
 ) -> None:
@@ -179,8 +182,8 @@ def _blame_repeats(
     for number, row, name in repeated(keys):
         by_file[number].setdefault(row, name)
     for number, wanted in by_file.items():
-        path = paths[number]
-        total.blame(locate(path, codec_of(path), layout, wanted), keep)
+        source = sources[number]
+        total.blame(locate(source.place, source.codec, layout, wanted), keep)
 
 
 def _claim(folder: Path) -> None:

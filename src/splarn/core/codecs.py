@@ -215,17 +215,22 @@ def read_blocks(
     end: int | None = None,
     block: int = BLOCK,
     taken: Callable[[int], object] | None = None,
+    passing: Callable[[bytes], object] | None = None,
 ) -> Iterator[bytes]:
     """Unpacked blocks of a file; `start` and `end` count unpacked bytes.
 
-    `taken` is told how many bytes are read of a packed file, as it goes.
+    `taken` is told how many bytes are read of a packed file, as it goes; `passing` is given the
+    bytes themselves as they are on disk, of a plain file too.
     Raises OutsideError when the file cannot be read or its packing is damaged.
     """
     if codec == "none":
-        yield from _read_plain(path, start, end, block)
+        for data in _read_plain(path, start, end, block):
+            if passing is not None:
+                passing(data)
+            yield data
         return
     position = 0
-    for data in _unpack(path, CODECS[codec], block, taken):
+    for data in _unpack(path, CODECS[codec], block, taken, passing):
         low, high = max(start - position, 0), len(data)
         if end is not None:
             high = min(high, end - position)
@@ -242,7 +247,11 @@ def _read_plain(path: Place, start: int, end: int | None, block: int) -> Iterato
 
 
 def _unpack(
-    path: Place, codec: Codec, block: int, taken: Callable[[int], object] | None
+    path: Place,
+    codec: Codec,
+    block: int,
+    taken: Callable[[int], object] | None,
+    passing: Callable[[bytes], object] | None,
 ) -> Iterator[bytes]:
     unpacker = codec.unpacker()
     begun = False
@@ -250,6 +259,8 @@ def _unpack(
         while packed := file.read(min(block, PACKED_BLOCK)):
             if taken is not None:
                 taken(len(packed))
+            if passing is not None:
+                passing(packed)
             while packed:
                 try:
                     data = unpacker.decompress(packed)

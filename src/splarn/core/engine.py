@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Any, Protocol
 
 from splarn.core.details import LoadDetails
 from splarn.core.digest import ColumnDigest
@@ -42,8 +42,8 @@ class TableIndex:
 class LoadNote:
     """The target's own record of one load into one table.
 
-    `state` is open, done, emptied (its rows went with a later load) or undone; `mode` the table
-    mode it was begun with.
+    `table` is the canonical name. `state` is open, done, emptied (its rows went with a later load),
+    undone, or lost (its notes are incomplete); `mode` the table mode it was begun with.
     """
 
     load_id: str
@@ -59,6 +59,7 @@ class PartNote:
     """How far one part of a load is in: unpacked bytes, rows stored, rows refused.
 
     `marks` tell the engine which rows those are; None when it cannot tell them from others.
+    `table` is that of the load.
     """
 
     load_id: str
@@ -69,6 +70,7 @@ class PartNote:
     rows: int
     refused: int
     marks: Marks | None = ()
+    table: str = ""
 
 
 class Writer(Protocol):
@@ -87,7 +89,33 @@ class Writer(Protocol):
 class Session(Protocol):
     """One connection. Changes wait for `commit`. Errors of the engine come as OutsideError."""
 
+    marks_changes: bool  # Whether a row that was changed loses its mark.
+
     # What a table looks like, and changes to tables as wholes.
+
+    def canonical(self, table: str) -> str:
+        """The one name that the table has by the engine's rules, however it was written.
+
+        Raises RequestError for a name that can be none.
+        """
+
+    def kind(self, table: str) -> str:
+        """`table`, or what else has the name, as `a view`; empty where nothing has it."""
+
+    def longest_name(self) -> tuple[int, str] | None:
+        """The longest name that a table or a column may have, and its unit: characters or bytes."""
+
+    def columns_text(self, table: str) -> str:
+        """Names and types of the table's columns as JSON pairs, to see whether they changed."""
+
+    def fingerprint(self, table: str, marks: Marks | None = None) -> str:
+        """A figure of all rows, or of marked ones, that a change of any cell changes."""
+
+    def absent(self, table: str, fields: Sequence[Field], rows: Any) -> list[dict[str, Any]] | None:
+        """Which of some rows (a pyarrow Table with these columns) are not in the table as they are.
+
+        None where the engine cannot be asked.
+        """
 
     def columns(self, table: str) -> list[TableColumn] | None:
         """The table's columns, or None when there is no such table."""
@@ -215,6 +243,12 @@ class Session(Protocol):
 
     def forget(self, table: str) -> None:
         """Removes all notes of loads into the table."""
+
+    def notes_whole(self, table: str) -> bool:
+        """Whether nobody has removed notes of loads into the table."""
+
+    def renew_notes(self, table: str) -> None:
+        """Begins the notes anew where some are lost; loads of which a part is noted end as lost."""
 
     def relax(self) -> None:
         """Lets commits return before they are safe from a power cut."""

@@ -32,12 +32,22 @@ class Fault:
     value: str | None
     message: str
     raw: str = ""
+    # The part that was loaded and the row in it, where the rest names the delivery it was made of.
+    part: str = ""
+    part_row: int = 0
 
     def as_json(self) -> dict[str, Any]:
         """Everything but the raw record."""
         document = asdict(self)
         del document["raw"]
+        if not self.part:
+            del document["part"], document["part_row"]
         return document
+
+    @property
+    def loaded_row(self) -> int:
+        """The row in the file that was loaded."""
+        return self.part_row or self.row
 
 
 def shorten(value: str) -> str:
@@ -71,6 +81,14 @@ def replace_rejects(path: Path, faults: Iterable[Fault]) -> Path:
     with outside(f"Writing {path}"):
         aside.replace(path)
     return path
+
+
+def count_rejects(path: Path) -> int:
+    """The refused records that a rejects file keeps; 0 where there is none."""
+    if not path.exists():
+        return 0
+    with outside(f"Reading {path}"), path.open("rb") as file:
+        return sum(line.endswith(b"\n") for line in file)
 
 
 def read_rejects(path: Path) -> Iterator[Fault]:

@@ -25,11 +25,15 @@ class Size:
 
 @dataclass(frozen=True)
 class HandedPart:
-    """One file to load. `part_id` is that of its note in the target."""
+    """One file to load. `part_id` is that of its note in the target.
+
+    `hash` is what its bytes on disk must have, empty where nothing tells.
+    """
 
     part_id: str
     path: Place
     codec: str
+    hash: str = ""
 
 
 @dataclass(frozen=True)

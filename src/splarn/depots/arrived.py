@@ -9,10 +9,11 @@ from pathlib import Path
 from urllib.parse import quote, urlsplit, urlunsplit
 
 from splarn.core.errors import RequestError
-from splarn.core.load.request import Input
+from splarn.core.load.request import Input, input_of_part
 from splarn.core.places import Remote, is_url, open_place, shown_url
 from splarn.core.shape.manifest import MANIFEST, Manifest, parse_manifest
 from splarn.core.ship.trying import Trying
+from splarn.core.source import Source, look
 from splarn.depots import open_depot
 
 # Questions to a depot at once.
@@ -70,17 +71,18 @@ def inputs_at(folder: str, manifest: Manifest) -> tuple[Input, ...]:
     Raises RequestError when one has another size than listed, OutsideError when one is missing.
     """
     places = [Remote(below(folder, Path(part.path).name)) for part in manifest.parts]
-    for part, at, size in zip(manifest.parts, places, _sizes(places), strict=True):
+    looks = _looks(places)
+    for part, at, (size, _) in zip(manifest.parts, places, looks, strict=True):
         if size != part.bytes:
             raise RequestError(
                 f"The part {at} has {size:,} bytes, not {part.bytes:,}: ship the parts again."
             )
     return tuple(
-        Input(at, part.codec, part.hash, part.raw_bytes, part.rows)
-        for part, at in zip(manifest.parts, places, strict=True)
+        input_of_part(manifest, part, Source(at, size, stamp, part.codec, manifest.layout.format))
+        for part, at, (size, stamp) in zip(manifest.parts, places, looks, strict=True)
     )
 
 
-def _sizes(places: Sequence[Remote]) -> list[int]:
+def _looks(places: Sequence[Remote]) -> list[tuple[int, tuple[int, int, int]]]:
     with ThreadPoolExecutor(ASKERS) as askers:
-        return list(askers.map(lambda at: at.stat().st_size, places))
+        return list(askers.map(look, places))

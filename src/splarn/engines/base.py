@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
+import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.engine import URL, Connection
 from sqlalchemy.exc import NoSuchTableError, SQLAlchemyError
@@ -14,11 +18,15 @@ from sqlalchemy.schema import CreateTable
 from splarn.core.digest import ColumnDigest
 from splarn.core.engine import TableColumn, Writer
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.layout import Field, Layout
+from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.marks import Marks
+from splarn.core.names import schema_and_name
 from splarn.engines.connected import reason
 from splarn.engines.figures import read_digests
 from splarn.engines.tables import TablesSession
+
+# A table of one session's own, for rows that are looked for.
+OWN = "splarn_sample"
 
 
 class SqlEngine(ABC):
@@ -65,12 +73,12 @@ class SqlEngine(ABC):
 
     def table(self, name: str, layout: Layout) -> sa.Table:
         """The table as SQLAlchemy sees it; a schema may stand before a dot."""
-        schema, _, bare = name.rpartition(".")
+        schema, bare = schema_and_name(name)
         columns = [
             sa.Column(field.name, self.column_type(field), nullable=not field.required)
             for field in layout.fields
         ]
-        return sa.Table(bare, sa.MetaData(), *columns, schema=schema or None)
+        return sa.Table(bare, sa.MetaData(), *columns, schema=schema)
 
     def column_type(self, field: Field) -> sa.types.TypeEngine[Any]:
         """The column type that holds a field."""
@@ -104,9 +112,9 @@ class SqlSession(TablesSession, ABC):
     def columns(self, table: str) -> list[TableColumn] | None:
         """See Session."""
         with self.failing("Looking at the table", table):
-            schema, _, bare = table.rpartition(".")
+            schema, bare = schema_and_name(table)
             try:
-                found = sa.inspect(self.connection).get_columns(bare, schema=schema or None)
+                found = sa.inspect(self.connection).get_columns(bare, schema=schema)
             except NoSuchTableError:
                 return None
             return [
@@ -124,6 +132,81 @@ class SqlSession(TablesSession, ABC):
         """See Session."""
         with self.failing("Making the table", table):
             self.connection.execute(CreateTable(self.engine.table(table, layout)))
+
+    # What of a changed row its mark tells.
+    marks_changes = False
+
+    def columns_text(self, table: str) -> str:
+        """See Session."""
+        schema, bare = schema_and_name(table)
+        with self.failing("Looking at the table", table):
+            found = sa.inspect(self.connection).get_columns(bare, schema=schema)
+        return json.dumps([[column["name"], str(column["type"])] for column in found])
+
+    def fingerprint(self, table: str, marks: Marks | None = None) -> str:
+        """See Session. The sum of a hash of each row, so that their order does not matter."""
+        names = [name for name, _ in json.loads(self.columns_text(table))]
+        where = "" if marks is None else f" WHERE {self.within(table, marks)}"
+        columns = [self.quoted(name, dotted=False) for name in names]
+        with self.failing("Reading the rows of", table):
+            found = self.run(
+                f"SELECT sum({self.row_hash(columns)}) FROM {self.quoted(table)} AS t{where}"
+            )
+            return f"{self.hash_name()}:{found.scalar_one() or 0}"
+
+    def hash_name(self) -> str:
+        """How rows are hashed: figures by another way cannot be held against one another."""
+        raise NotImplementedError
+
+    def row_hash(self, columns: Sequence[str]) -> str:
+        """An expression for a hash of a row's cells, each told from the next and from null."""
+        raise NotImplementedError
+
+    def absent(self, table: str, fields: Sequence[Field], rows: Any) -> list[dict[str, Any]] | None:
+        """See Session. They go into a table of this session's own, as the engine stores them."""
+        key = _telling(fields, rows)
+        if key is None:
+            return None
+        rows = rows.filter(pc.is_valid(rows.column(key)))
+        names = rows.column_names
+        listed, wanted = self.listed(names), self.quoted(key, dotted=False)
+        texts = ", ".join(self.as_text(self.quoted(name, dotted=False)) for name in names)
+        with self.failing("Reading rows back from", table):
+            try:
+                self.run(self.own_table(f"SELECT {listed} FROM {self.quoted(table)} WHERE 1 = 0"))
+                self.fill(OWN, rows)
+                self.index_own(wanted, next(f for f in fields if f.name == key))
+                found = self.run(
+                    f"SELECT {texts} FROM {self.quoted(OWN)} EXCEPT SELECT {texts} FROM "
+                    f"{self.quoted(table)} WHERE {wanted} IN "
+                    f"(SELECT {wanted} FROM {self.quoted(OWN)})"
+                ).fetchall()
+            finally:
+                self.drop_own()
+        return [dict(zip(names, row, strict=True)) for row in found]
+
+    def own_table(self, query: str) -> str:
+        """The statement that makes a table of this session's own like a query's result."""
+        return f"CREATE TEMPORARY TABLE {self.quoted(OWN)} AS {query}"
+
+    def drop_own(self) -> None:
+        """Removes that table; where the transaction has failed it goes with it."""
+        with suppress(Exception):
+            self.run(f"DROP TABLE IF EXISTS {self.quoted(OWN)}")
+
+    def fill(self, table: str, rows: Any) -> None:
+        """Puts the rows of a pyarrow Table into a table."""
+        names = rows.column_names
+        writer = self.writer(table, Layout(table, Dialect(), (Field("any"),)), names)
+        writer.put(Loose(rows), 0, len(rows))  # type: ignore[arg-type]
+        writer.close()
+
+    def index_own(self, column: str, field: Field) -> None:
+        """Lets rows of that table be found quickly, where the engine does not see to that."""
+
+    def as_text(self, column: str) -> str:
+        """An expression for a value as text to the letter, null for null."""
+        raise NotImplementedError
 
     @abstractmethod
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
@@ -162,6 +245,29 @@ class SqlSession(TablesSession, ABC):
     def extremes(self, column: str, field: Field) -> list[str]:
         """SQL expressions for a column's smallest and largest value, which `figure` can read."""
         return [f"min({column})", f"max({column})"]
+
+
+@dataclass(frozen=True)
+class Loose:
+    """Typed rows that were read from no file."""
+
+    table: Any
+
+
+def _telling(fields: Sequence[Field], rows: Any) -> str | None:
+    """The field that tells most rows apart and can be looked for; None where there is none."""
+    known = [
+        field for field in fields
+        if not field.is_json and not (field.type == "number" and not field.is_decimal)
+    ]  # fmt: skip
+    unique = [field for field in known if field.unique]
+    counts = {
+        field.name: pc.count_distinct(rows.column(field.name), mode="only_valid").as_py()
+        for field in unique or known
+    }
+    # A number is looked for more quickly than a text.
+    best = sorted(known, key=lambda field: (-counts.get(field.name, 0), field.is_text))
+    return best[0].name if best and counts.get(best[0].name) else None
 
 
 def _is_optional(column: Any) -> bool:

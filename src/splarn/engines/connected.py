@@ -13,6 +13,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from splarn.core.errors import OutsideError, RefusedError, RequestError
 from splarn.core.handover import Carried, Order, Size, Watch
+from splarn.core.names import split_name
 
 if TYPE_CHECKING:
     from splarn.engines.base import SqlEngine
@@ -75,7 +76,7 @@ class Connected:
     def quoted(self, name: str, dotted: bool = True) -> str:
         """An identifier as the engine writes it; a table may have its schema before a dot."""
         quote = self.connection.dialect.identifier_preparer.quote_identifier
-        return ".".join(quote(piece) for piece in (name.split(".") if dotted else [name]))
+        return ".".join(quote(piece) for piece in (split_name(name) if dotted else [name]))
 
     def listed(self, names: Any) -> str:
         """Column names as a statement lists them."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import threading
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
@@ -18,10 +19,11 @@ from splarn.core.engine import TableColumn, TableIndex, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
+from splarn.core.names import join_name, schema_and_name, split_name
 from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
 from splarn.engines.connected import reason
-from splarn.engines.notes import PROGRESS
+from splarn.engines.notes import NOTES
 from splarn.engines.tables import FileTables
 
 
@@ -78,7 +80,7 @@ class DuckdbEngine(SqlEngine):
                 f"The folder of {self.place} does not exist: make it or name another place."
             )
         try:
-            return DuckdbSession(self, _Connection(database))  # type: ignore[arg-type]
+            return DuckdbSession(self, _Connection(database))
         except duckdb.Error as error:
             raise OutsideError(
                 f"{self.place} cannot be opened ({reason(error)}): name a DuckDB database file or "
@@ -251,14 +253,14 @@ class DuckdbSession(FileTables, SqlSession):
     def columns(self, table: str) -> list[TableColumn] | None:
         """See Session."""
         with self.failing("Looking at the table", table):
-            schema, _, bare = table.rpartition(".")
+            schema, bare = schema_and_name(table)
             found = self.driver_connection.execute(
                 "SELECT column_name, lower(data_type), is_nullable = 'YES' OR "
                 "column_default IS NOT NULL, coalesce(column_default, '') LIKE 'nextval(%' "
                 "FROM information_schema.columns "
                 "WHERE table_name = ? AND table_schema = coalesce(?, current_schema()) "
                 "ORDER BY ordinal_position",
-                [bare, schema or None],
+                [bare, schema],
             ).fetchall()
         return [
             TableColumn(name, _field_type(kind), free, numbered)
@@ -277,11 +279,11 @@ class DuckdbSession(FileTables, SqlSession):
         return [TableIndex(name, sql, unique) for name, sql, unique in found if sql]
 
     def _described(self, what: str, where: str, table: str) -> list[Any]:
-        schema, _, bare = table.rpartition(".")
+        schema, bare = schema_and_name(table)
         found = self.driver_connection.execute(
             f"SELECT {what} FROM {where} WHERE table_name = ? "
             "AND schema_name = coalesce(?, current_schema())",
-            [bare, schema or None],
+            [bare, schema],
         )
         return list(found.fetchall())
 
@@ -319,8 +321,71 @@ class DuckdbSession(FileTables, SqlSession):
         """See SqlSession."""
         return super().extremes(f"{column}::INTEGER" if field.type == "boolean" else column, field)
 
-    def _note_columns(self) -> set[str]:
-        return {column.name for column in self.columns(PROGRESS.name) or ()}
+    def canonical(self, table: str) -> str:
+        """See Session. Names differ by more than case; main is where tables are by default."""
+        pieces = split_name(table)
+        if len(pieces) == 3:
+            pieces = pieces[1:]
+        schema, bare = schema_and_name(join_name(*pieces))
+        with self.failing("Looking for the table", table):
+            found = self.driver_connection.execute(
+                "SELECT schema_name, table_name FROM duckdb_tables() WHERE database_name = "
+                "current_database() AND lower(table_name) = lower(?) "
+                "AND lower(schema_name) = lower(?)",
+                [bare, schema or "main"],
+            ).fetchall()
+        schema, bare = found[0] if found else (schema, bare)
+        return join_name(None if (schema or "main").lower() == "main" else schema, bare)
+
+    def kind(self, table: str) -> str:
+        """See Session."""
+        schema, bare = schema_and_name(table)
+        found = self.driver_connection.execute(
+            "SELECT table_type FROM information_schema.tables WHERE table_name = ? "
+            "AND table_schema = coalesce(?, 'main') AND table_catalog = current_database()",
+            [bare, schema],
+        ).fetchall()
+        if not found:
+            return ""
+        return "table" if "TABLE" in found[0][0] else f"a {found[0][0].lower()}"
+
+    def columns_text(self, table: str) -> str:
+        """See Session."""
+        schema, bare = schema_and_name(table)
+        found = self.driver_connection.execute(
+            "SELECT column_name, data_type FROM information_schema.columns WHERE table_name = ? "
+            "AND table_schema = coalesce(?, 'main') AND table_catalog = current_database() "
+            "ORDER BY ordinal_position",
+            [bare, schema],
+        ).fetchall()
+        return json.dumps(found)
+
+    def hash_name(self) -> str:
+        """See SqlSession. Another version may hash in another way."""
+        import duckdb
+
+        return f"duckdb-{duckdb.__version__}"
+
+    def row_hash(self, columns: Sequence[str]) -> str:
+        """See SqlSession."""
+        return f"hash({', '.join(columns)})::HUGEINT"
+
+    def as_text(self, column: str) -> str:
+        """See SqlSession."""
+        return f"{column}::VARCHAR"
+
+    def note_schemas(self) -> list[str | None]:
+        """See NotesSession."""
+        with self.failing("Looking for the notes of", self.engine.place):
+            found = self.driver_connection.execute(
+                "SELECT schema_name FROM duckdb_tables() WHERE database_name = current_database() "
+                "AND table_name = ? ORDER BY 1",
+                [NOTES],
+            ).fetchall()
+        return [None if schema == "main" else schema for (schema,) in found]
+
+    def _note_columns(self, schema: str | None) -> set[str]:
+        return {column.name for column in self.columns(join_name(schema, NOTES)) or ()}
 
 
 class ArrowWriter:

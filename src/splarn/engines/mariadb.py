@@ -15,11 +15,13 @@ from sqlalchemy.engine import URL, Connection
 
 from splarn.core.digest import ColumnDigest, add_digests
 from splarn.core.engine import TableIndex, Writer
-from splarn.core.errors import OutsideError, RefusedError
+from splarn.core.errors import OutsideError, RefusedError, RequestError
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
+from splarn.core.names import join_name, schema_and_name
 from splarn.core.reading.parsed import Parsed
-from splarn.engines.base import SqlEngine, SqlSession
+from splarn.engines.base import OWN, SqlEngine, SqlSession
+from splarn.engines.notes import notes_table
 from splarn.engines.pipe import Flow
 from splarn.engines.tabbed import tabbed
 
@@ -140,6 +142,77 @@ class MariadbSession(SqlSession):
         self._locked.add(table)
         self.connection.commit()
 
+    def canonical(self, table: str) -> str:
+        """See Session. The database and the name, in small letters where the server wants that."""
+        schema, bare = schema_and_name(table)
+        with self.failing("Looking for the table", table):
+            here, small = self.run("SELECT database(), @@lower_case_table_names").fetchall()[0]
+        schema = schema or here
+        if schema is None:
+            raise RequestError(
+                f"{self.engine.place} names no database for the table {table}: put it at the end "
+                "of the URL, or write database.table."
+            )
+        return join_name(schema.lower(), bare.lower()) if small else join_name(schema, bare)
+
+    def kind(self, table: str) -> str:
+        """See Session."""
+        schema, bare = schema_and_name(table)
+        with self.failing("Looking for the table", table):
+            found = self.run(
+                "SELECT table_type FROM information_schema.tables WHERE table_name = :name "
+                "AND table_schema = coalesce(:schema, database())",
+                name=bare,
+                schema=schema,
+            ).fetchall()
+        if not found:
+            return ""
+        return "table" if "TABLE" in found[0][0] else f"a {found[0][0].lower()}"
+
+    def longest_name(self) -> tuple[int, str] | None:
+        """See Session."""
+        return 64, "characters"
+
+    def hash_name(self) -> str:
+        """See SqlSession."""
+        return "mariadb-crc32"
+
+    def row_hash(self, columns: Sequence[str]) -> str:
+        """See SqlSession. A null is written as a byte that no UTF-8 has."""
+        cells = ", ".join(f"ifnull(cast({column} AS BINARY), 0xFE)" for column in columns)
+        return f"crc32(concat_ws(0xFF, {cells}))"
+
+    def as_text(self, column: str) -> str:
+        """See SqlSession."""
+        return f"cast({column} AS BINARY)"
+
+    def index_own(self, column: str, field: Field) -> None:
+        """See SqlSession. Without an index each row would be held against each."""
+        length = "(60)" if field.is_text else ""
+        self.run(f"ALTER TABLE {self.quoted(OWN)} ADD INDEX ({column}{length})")
+
+    def drop_own(self) -> None:
+        """See SqlSession."""
+        with suppress(Exception):
+            self.run(f"DROP TEMPORARY TABLE IF EXISTS {self.quoted(OWN)}")
+
+    def note_schemas(self) -> list[str | None]:
+        """See NotesSession. Of the database of the URL, and of those that were loaded into."""
+        here = self.run("SELECT database()").scalar_one()
+        wanted = {here, *self._notes_made} - {None}
+        return [schema for schema in sorted(wanted) if self._has_notes(schema)]
+
+    def _make_notes(self, schema: str | None) -> None:
+        # Making a table commits, so whoever else makes it waits for a lock of its own.
+        name = f"splarn notes {schema}"
+        made = self._has_notes(schema)
+        if not made and not self._get(name, 120):
+            raise OutsideError(f"Another loader has held the notes of {schema} for two minutes.")
+        super()._make_notes(schema)
+        if not made:
+            self.connection.commit()
+            self._leave(name)
+
     def claim(self, load_id: str) -> bool:
         """See Session."""
         return self._get(f"splarn load {load_id}", 0)
@@ -147,23 +220,28 @@ class MariadbSession(SqlSession):
     def _get(self, name: str, seconds: int) -> bool:
         with self.failing("Waiting for", self.engine.place):
             # Names of locks are short, and the same on the whole server.
-            key = hashlib.sha256(f"{self.engine.url.database} {name}".encode()).hexdigest()[:32]
+            key = hashlib.sha256(name.encode()).hexdigest()[:32]
             return bool(self.run("SELECT GET_LOCK(:key, :s)", key=key, s=seconds).scalar_one())
 
     def release(self, table: str) -> None:
         """See Session."""
         if table in self._locked:
             self._locked.discard(table)
-            key = f"{self.engine.url.database} splarn table {table}"
-            key = hashlib.sha256(key.encode()).hexdigest()[:32]
             with self.failing("Releasing", table):
-                self.run("SELECT RELEASE_LOCK(:key)", key=key)
+                self._leave(f"splarn table {table}")
                 self.connection.commit()
+
+    def _leave(self, name: str) -> None:
+        key = hashlib.sha256(name.encode()).hexdigest()[:32]
+        self.run("SELECT RELEASE_LOCK(:key)", key=key)
 
     def settle(self, load_id: str) -> None:
         """See Session."""
         with self.failing("Waiting for the batches of", load_id):
-            self.run("SELECT 1 FROM splarn_progress WHERE load_id = :id FOR UPDATE", id=load_id)
+            for schema in self.note_schemas():
+                notes = notes_table(schema)
+                mine = sa.select(notes.c.state).where(notes.c.load_id == load_id)
+                self.connection.execute(mine.with_for_update()).fetchall()
             self.commit()
 
     def clone(self, table: str, copy: str, *, logged: bool = True, indexes: bool = False) -> None:
@@ -221,7 +299,7 @@ class MariadbSession(SqlSession):
 
     def bound(self, table: str) -> list[str]:
         """See Session."""
-        schema, _, bare = table.rpartition(".")
+        schema, bare = schema_and_name(table)
         with self.failing("Looking at what hangs on", table):
             found = self.run(
                 "SELECT DISTINCT CASE WHEN referenced_table_name = :name "
@@ -234,7 +312,7 @@ class MariadbSession(SqlSession):
                 "FROM information_schema.triggers WHERE event_object_table = :name "
                 "AND event_object_schema = coalesce(:schema, database())",
                 name=bare,
-                schema=schema or None,
+                schema=schema,
             )
             return [str(row[0]) for row in found]
 
@@ -289,13 +367,13 @@ class MariadbSession(SqlSession):
 
     def _about(self, table: str) -> int:
         """The server's estimate of the rows in a table."""
-        schema, _, bare = table.rpartition(".")
+        schema, bare = schema_and_name(table)
         with self.failing("Looking at the table", table):
             found = self.run(
                 "SELECT table_rows FROM information_schema.tables WHERE table_name = :name "
                 "AND table_schema = coalesce(:schema, database())",
                 name=bare,
-                schema=schema or None,
+                schema=schema,
             )
             return int(found.scalar_one() or 0)
 

@@ -95,7 +95,34 @@ class MillraceSession:
         self._hold: Any = None
         self._pending: list[dict[str, Any]] = []
 
+    # A chunk is never changed: its rows are there as they came, or not at all.
+    marks_changes = True
+
     # Tables.
+
+    def canonical(self, table: str) -> str:
+        """See Session. A name is what it is."""
+        return table
+
+    def kind(self, table: str) -> str:
+        """See Session."""
+        return "" if self._ask("columns", table=table) is None else "table"
+
+    def longest_name(self) -> tuple[int, str] | None:
+        """See Session."""
+        return None
+
+    def columns_text(self, table: str) -> str:
+        """See Session."""
+        return json.dumps([[one.name, one.type] for one in self.columns(table) or ()])
+
+    def fingerprint(self, table: str, marks: Marks | None = None) -> str:
+        """See Session. Chunks never change, so how many rows there are says it."""
+        return f"rows:{self.count(table, marks)}"
+
+    def absent(self, table: str, fields: Sequence[Field], rows: Any) -> list[dict[str, Any]] | None:
+        """See Session. It has no rules that could change a value, and no way to ask for one."""
+        return None
 
     def columns(self, table: str) -> list[TableColumn] | None:
         """See Session."""
@@ -249,6 +276,13 @@ class MillraceSession:
         """See Session."""
         self._change("forget", table=table)
 
+    def notes_whole(self, table: str) -> bool:
+        """See Session. Nobody but Millrace itself writes its notes."""
+        return True
+
+    def renew_notes(self, table: str) -> None:
+        """See Session."""
+
     def relax(self) -> None:
         """See Session."""
 
@@ -392,7 +426,13 @@ def _ordered(order: Order, parts: Sequence[HandedPart], places: Sequence[str]) -
         "batch_rows": order.batch_rows,
         "limit": order.bad_rows.as_json(),
         "parts": [
-            {"part_id": part.part_id, "name": str(part.path), "codec": part.codec, "place": place}
+            {
+                "part_id": part.part_id,
+                "name": str(part.path),
+                "codec": part.codec,
+                "place": place,
+                "hash": part.hash,
+            }
             for part, place in zip(parts, places, strict=True)
         ],
     }

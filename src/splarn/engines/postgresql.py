@@ -10,10 +10,13 @@ import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
 from splarn.core.engine import TableIndex, Writer
+from splarn.core.errors import RequestError
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
+from splarn.core.names import join_name, schema_and_name, split_name
 from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
+from splarn.engines.notes import NOTES, notes_table
 from splarn.engines.pg_binary import HEADER, TRAILER, can_encode, encode
 from splarn.engines.tabbed import tabbed
 from splarn.engines.tables import rest_of_index
@@ -46,6 +49,8 @@ class PostgresqlSession(SqlSession):
     """One connection to the server."""
 
     keeping_identity = "OVERRIDING SYSTEM VALUE"
+    # An update makes a row anew, in a transaction of its own.
+    marks_changes = True
 
     def __init__(self, engine: SqlEngine, connection: Connection) -> None:
         super().__init__(engine, connection)
@@ -66,6 +71,69 @@ class PostgresqlSession(SqlSession):
                 )
                 self._types[table] = {row[0]: row[1] for row in found}
         return self._types[table]
+
+    def canonical(self, table: str) -> str:
+        """See Session. The schema that the search path leads to, and the name."""
+        pieces = split_name(table)
+        with self.failing("Looking for the table", table):
+            here, database = self.run("SELECT current_schema(), current_database()").fetchall()[0]
+            if len(pieces) == 3 and pieces[0] == database:
+                pieces = pieces[1:]
+            schema, bare = schema_and_name(join_name(*pieces))
+            if schema is None:
+                found = self.run(
+                    "SELECT nspname FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace "
+                    "WHERE c.oid = to_regclass(:name)",
+                    name=self.quoted(join_name(bare)),
+                ).fetchall()
+                schema = found[0][0] if found else here
+        if schema is None:
+            raise RequestError(
+                f"No schema for the table {table} exists in {self.engine.place}: write it like "
+                f"public.{table}."
+            )
+        return join_name(schema, bare)
+
+    def kind(self, table: str) -> str:
+        """See Session."""
+        with self.failing("Looking for the table", table):
+            found = self.run(
+                "SELECT relkind::text FROM pg_class WHERE oid = to_regclass(:name)",
+                name=self.quoted(table),
+            ).fetchall()
+        return _KINDS.get(found[0][0], "no table") if found else ""
+
+    def longest_name(self) -> tuple[int, str] | None:
+        """See Session."""
+        return 63, "bytes"
+
+    def hash_name(self) -> str:
+        """See SqlSession."""
+        return "pg-text"
+
+    def row_hash(self, columns: Sequence[str]) -> str:
+        """See SqlSession."""
+        return "hashtextextended(t::text, 0)::numeric"
+
+    def as_text(self, column: str) -> str:
+        """See SqlSession."""
+        return f"{column}::text"
+
+    def note_schemas(self) -> list[str | None]:
+        """See NotesSession."""
+        with self.failing("Looking for the notes of", self.engine.place):
+            found = self.run(
+                "SELECT nspname FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace "
+                f"WHERE relname = '{NOTES}' AND relkind = 'r' "
+                "AND has_schema_privilege(n.oid, 'USAGE') "
+                "AND has_table_privilege(c.oid, 'SELECT') ORDER BY nspname"
+            )
+            return [row[0] for row in found]
+
+    def _lock_notes(self, schema: str | None) -> None:
+        self.run(
+            "SELECT pg_advisory_xact_lock(hashtextextended(:key, 0))", key=f"splarn notes {schema}"
+        )
 
     def relax(self) -> None:
         """See Session."""
@@ -89,7 +157,10 @@ class PostgresqlSession(SqlSession):
     def settle(self, load_id: str) -> None:
         """See Session."""
         with self.failing("Waiting for the batches of", load_id):
-            self.run("SELECT 1 FROM splarn_progress WHERE load_id = :id FOR UPDATE", id=load_id)
+            for schema in self.note_schemas():
+                notes = notes_table(schema)
+                mine = sa.select(notes.c.state).where(notes.c.load_id == load_id)
+                self.connection.execute(mine.with_for_update()).fetchall()
             self.commit()
 
     def empty(self, table: str) -> None:
@@ -206,6 +277,19 @@ class PostgresqlSession(SqlSession):
     def extremes(self, column: str, field: Field) -> list[str]:
         """See SqlSession. Booleans have no order of their own."""
         return super().extremes(f"{column}::int" if field.type == "boolean" else column, field)
+
+
+_KINDS = {
+    "r": "table",
+    "p": "table",
+    "v": "a view",
+    "m": "a materialized view",
+    "f": "a foreign table",
+    "S": "a sequence",
+    "i": "an index",
+    "I": "an index",
+    "c": "a type",
+}
 
 
 class CopyWriter:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
+import zlib
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
@@ -19,8 +22,9 @@ from splarn.core.engine import TableColumn, TableIndex, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
+from splarn.core.names import join_name, schema_and_name, split_name
 from splarn.core.reading.parsed import Parsed
-from splarn.engines.base import SqlEngine, SqlSession
+from splarn.engines.base import OWN, SqlEngine, SqlSession
 from splarn.engines.sqlite_rows import FLOAT_DIGITS, StoredColumn, TableShape, stored_column
 from splarn.engines.tables import FileTables
 
@@ -99,6 +103,7 @@ class SqliteSession(FileTables, SqlSession):
 
     _long_sums = False
     _long_made = False
+    _hash_made = False
     _attached = False
 
     def columns(self, table: str) -> list[TableColumn] | None:
@@ -119,11 +124,81 @@ class SqliteSession(FileTables, SqlSession):
             for column in found
         ]
 
+    def canonical(self, table: str) -> str:
+        """See Session. Only main is a schema here; other dots belong to the name."""
+        pieces = split_name(table)
+        if len(pieces) > 1 and pieces[0].lower() == "main":
+            pieces = pieces[1:]
+        bare = ".".join(pieces)
+        with self.failing("Looking for the table", table):
+            found = self.run(
+                "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') "
+                "AND lower(name) = lower(:name)",
+                name=bare,
+            ).fetchall()
+        return join_name(found[0][0] if found else bare)
+
+    def kind(self, table: str) -> str:
+        """See Session."""
+        with self.failing("Looking for the table", table):
+            found = self.run(
+                "SELECT type FROM sqlite_master WHERE type IN ('table', 'view') "
+                "AND lower(name) = lower(:name)",
+                name=schema_and_name(table)[1],
+            ).fetchall()
+        if not found:
+            return ""
+        return "table" if found[0][0] == "table" else f"a {found[0][0]}"
+
+    def columns_text(self, table: str) -> str:
+        """See Session."""
+        with self.failing("Looking at the table", table):
+            found = self.run(f"PRAGMA table_xinfo({self.quoted(table)})").fetchall()
+        return json.dumps([[row[1], row[2]] for row in found])
+
+    def hash_name(self) -> str:
+        """See SqlSession."""
+        return "sqlite-crc32"
+
+    def row_hash(self, columns: Sequence[str]) -> str:
+        """See SqlSession."""
+        if not self._hash_made:
+            self.driver_connection.create_function("splarn_crc", 1, zlib.crc32, deterministic=True)
+            self._hash_made = True
+        cells = [f"quote({column})" for column in columns]
+        # In halves, since there is a limit to how deep an expression may go.
+        while len(cells) > 1:
+            pairs = zip(cells[::2], [*cells[1::2], None] if len(cells) % 2 else cells[1::2],
+                        strict=True)  # fmt: skip
+            cells = [f"({a} || ',' || {b})" if b else a for a, b in pairs]
+        return f"splarn_crc(CAST({cells[0]} AS BLOB))"
+
+    def as_text(self, column: str) -> str:
+        """See SqlSession."""
+        return f"quote({column})"
+
+    def own_table(self, query: str) -> str:
+        """See SqlSession."""
+        return f"CREATE TEMPORARY TABLE {OWN} AS {query}"
+
+    def drop_own(self) -> None:
+        """See SqlSession."""
+        with suppress(Exception):
+            self.run(f"DROP TABLE IF EXISTS temp.{OWN}")
+
+    def fill(self, table: str, rows: Any) -> None:
+        """See SqlSession."""
+        columns = [stored_column(column).to_pylist() for column in rows.columns]
+        marks = ", ".join("?" * len(columns))
+        self.driver_connection.executemany(
+            f"INSERT INTO temp.{table} VALUES ({marks})", zip(*columns, strict=True)
+        )
+
     def statement_of(self, table: str) -> str:
         """See FileTables."""
         found = self.run(
             "SELECT sql FROM sqlite_master WHERE type = 'table' AND lower(name) = lower(:name)",
-            name=table,
+            name=schema_and_name(table)[1],
         )
         return str(found.scalar_one())
 
@@ -133,7 +208,7 @@ class SqliteSession(FileTables, SqlSession):
             found = self.run(
                 "SELECT name, sql FROM sqlite_master WHERE type = 'index' AND sql IS NOT NULL "
                 "AND lower(tbl_name) = lower(:name) ORDER BY name",
-                name=table,
+                name=schema_and_name(table)[1],
             ).fetchall()
             listed = self.run(f"PRAGMA index_list({self.quoted(table)})").fetchall()
         unique = {row[1] for row in listed if row[2]}
@@ -145,7 +220,7 @@ class SqliteSession(FileTables, SqlSession):
             found = self.run(
                 "SELECT name FROM sqlite_master WHERE type = 'trigger' "
                 "AND lower(tbl_name) = lower(:name)",
-                name=table,
+                name=schema_and_name(table)[1],
             )
             return [f"it has the trigger {row[0]}" for row in found]
 
@@ -158,7 +233,7 @@ class SqliteSession(FileTables, SqlSession):
         """See Session. The write lock of the file; a transaction that only read would lose it."""
         with self.failing("Waiting for", self.engine.place):
             if self.connection.in_transaction():
-                self.connection.rollback()
+                self.rollback()
             self.connection.begin()
             self.driver_connection.execute("COMMIT")
             self.driver_connection.execute("BEGIN IMMEDIATE")
@@ -288,10 +363,6 @@ class SqliteSession(FileTables, SqlSession):
                 self.driver_connection.create_aggregate(f"splarn_{name}", 2, kind)
             self._long_made = True
         return f"splarn_{what}({value}, {(field.scale or 0) if field else 0})"
-
-    def quoted(self, name: str, dotted: bool = True) -> str:
-        """SQLite has no schemas here: a dot is part of the name."""
-        return super().quoted(name, dotted=False)
 
 
 class _LongAggregate:

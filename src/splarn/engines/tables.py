@@ -12,6 +12,7 @@ from typing import IO
 
 from splarn.core.engine import TableColumn, TableIndex
 from splarn.core.marks import Marks
+from splarn.core.names import schema_and_name, sibling
 from splarn.engines.notes import NotesSession
 
 try:
@@ -36,6 +37,14 @@ class TablesSession(NotesSession):
     def columns(self, table: str) -> list[TableColumn] | None:
         """See Session."""
         raise NotImplementedError
+
+    def kind(self, table: str) -> str:
+        """See Session."""
+        raise NotImplementedError
+
+    def longest_name(self) -> tuple[int, str] | None:
+        """See Session."""
+        return None
 
     def checkpoint(self) -> None:
         """See Session. Changes of tables belong to the open transaction."""
@@ -121,8 +130,7 @@ class TablesSession(NotesSession):
 
     def drop_index(self, table: str, index: TableIndex) -> None:
         """See Session."""
-        schema, _, _ = table.rpartition(".")
-        name = f"{schema}.{index.name}" if schema else index.name
+        name = sibling(table, index.name)
         with self.failing("Dropping an index of", table):
             self.run(f"DROP INDEX IF EXISTS {self.quoted(name)}")
 
@@ -141,7 +149,7 @@ class TablesSession(NotesSession):
 
     def rename(self, table: str, name: str) -> None:
         """Gives a table another name in the same schema."""
-        bare = name.rpartition(".")[2]
+        bare = schema_and_name(name)[1]
         self.run(f"ALTER TABLE {self.quoted(table)} RENAME TO {self.quoted(bare, dotted=False)}")
 
     def bound(self, table: str) -> list[str]:
@@ -201,7 +209,7 @@ class FileTables(TablesSession):
             self.run(f"CREATE TABLE {self.quoted(copy)}{rest}")
             for index in self.indexes(table):
                 if index.unique or indexes:
-                    name = self.quoted(f"{copy}_{index.name}", dotted=False)
+                    name = self.quoted(sibling(copy, f"{schema_and_name(copy)[1]}_{index.name}"))
                     kind = "UNIQUE " if index.unique else ""
                     rest = rest_of_index(index.statement)
                     self.run(f"CREATE {kind}INDEX {name} ON {self.quoted(copy)}{rest}")

@@ -40,7 +40,7 @@ def infer_layout(
     `delimiter` settles that question beforehand.
     Raises RequestError when the files hold no records or no delimiter fits.
     """
-    from splarn.core.reading.sources import format_of
+    from splarn.core.source import format_of
 
     samples = take_samples(paths)
     if not samples:

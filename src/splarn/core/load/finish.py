@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 from splarn.core.digest import ColumnDigest, add_digests
 from splarn.core.engine import LoadNote, Session, TableIndex
@@ -11,20 +12,29 @@ from splarn.core.errors import OutsideError, RefusedError
 from splarn.core.layout import Field
 from splarn.core.load.opening import clear, end_earlier
 from splarn.core.load.request import LoadRequest
+from splarn.core.load.sampling import spread
+from splarn.core.load.standing import fingerprint
 from splarn.core.load.stream import PartResult
 from splarn.core.load.table import fit_table, stored
 from splarn.core.load.verify import compare_digests
 from splarn.core.marks import Marks, joined
 
+# Rows that are read back and compared value by value.
+SAMPLED = 2000
+
 
 @dataclass(frozen=True)
 class Finished:
-    """`verified` is None where the rows could not be held against what was read."""
+    """`verified` is None where the rows could not be held against what was read.
+
+    `compared` rows were looked for in the table, value by value.
+    """
 
     verified: bool | None
     differences: tuple[str, ...]
     digests: tuple[ColumnDigest, ...]
     notes: tuple[str, ...] = ()
+    compared: int = 0
 
 
 def finish(
@@ -46,6 +56,8 @@ def finish(
     verified: bool | None = None
     differences: list[str] = []
     notes: list[str] = []
+    sample = spread([result.sample for result in results], SAMPLED) if request.verify else None
+    compared = 0
     if request.verify and not swapped:
         found = _table_digests(session, note, layout.fields, marks)
         if found is None:
@@ -57,30 +69,62 @@ def finish(
             table, before = found
             differences = compare_digests(read, before, table)
             verified = not differences
+        if sample is not None:
+            looked = _absent(session, details.aside or note.table, layout.fields, sample)
+            compared = 0 if looked is None else len(sample)
+            differences += looked or []
+            verified = not differences if verified is not None else None
     if differences and details.aside:
         return Finished(False, tuple(differences), tuple(read))
     session.lock(request.table)
     if details.aside and details.swaps:
         note = _swap_in(session, note, swapped)
+        marks = joined(result.note.marks for result in results) if session.marks_changes else None
     elif details.aside:
         marks = _move_over(session, note, rows)
+        if sample is not None:
+            differences = _absent(session, note.table, layout.fields, sample) or []
+            if differences:
+                session.rollback()
+                return Finished(False, tuple(differences), tuple(read))
     for name, statement in details.indexes:
         session.restore_index(note.table, TableIndex(name, statement, False))
     identity = fit_table(session, note.table, layout).identity
     if identity:
         session.follow_identity(note.table, identity)
-    ended = details.with_(
+    ended = note.details.with_(
         stage="",
         digests=tuple(read),
         digests_before=None,
         marks=marks,
+        columns_after=session.columns_text(note.table),
+        fingerprint=_fingerprint(session, note, marks, rows),
     )
     done = replace(note, state="done", details=ended)
     session.note_load(done)
     session.commit()
-    _clean_up(session, done, request.keep_before)
+    clean_up(session, done, request.keep_before)
     session.release(request.table)
-    return Finished(verified, tuple(differences), tuple(read), tuple(notes))
+    return Finished(verified, tuple(differences), tuple(read), tuple(notes), compared)
+
+
+def _fingerprint(session: Session, note: LoadNote, marks: Marks | None, rows: int) -> str | None:
+    """What `undo` needs to see changed cells; None where it could not take the rows out anyway."""
+    if marks is None and session.count(note.table) != rows:
+        return None
+    return fingerprint(session, note.table, marks)
+
+
+def _absent(session: Session, table: str, fields: Sequence[Field], sample: Any) -> list[str] | None:
+    """What of some rows is not in the table as it was read; None where nobody can tell."""
+    found = session.absent(table, fields, sample)
+    if not found:
+        return None if found is None else []
+    shown = ", ".join(f"{name} {value!r}" for name, value in list(found[0].items())[:4])
+    return [
+        f"{len(found):,} of {len(sample):,} rows read back are not there as they were read, for "
+        f"instance the one with {shown}: something in the target changes values"
+    ]
 
 
 def _marks(session: Session, note: LoadNote, results: Sequence[PartResult]) -> Marks | None:
@@ -169,8 +213,9 @@ def _move_over(session: Session, note: LoadNote, rows: int) -> Marks | None:
     return marks
 
 
-def _clean_up(session: Session, note: LoadNote, keep_before: bool) -> None:
+def clean_up(session: Session, note: LoadNote, keep_before: bool) -> None:
     """Removes the tables that nothing needs any more, of this load and of those it ended."""
+    session.lock(note.table)
     kept = note.details.with_(aside="", indexes=())
     if note.details.aside:
         session.drop(note.details.aside)

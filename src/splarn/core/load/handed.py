@@ -11,17 +11,18 @@ from pathlib import Path
 from splarn.core.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.engine import PartNote, Session
 from splarn.core.errors import OutsideError, SplarnError
-from splarn.core.faults import replace_rejects
+from splarn.core.faults import count_rejects, replace_rejects
 from splarn.core.handover import HandedPart, Job, Order
 from splarn.core.layout import Layout
 from splarn.core.limit import too_many_bad
 from splarn.core.load.opening import Opened
-from splarn.core.load.request import LoadRequest
+from splarn.core.load.pieces import in_delivery
+from splarn.core.load.request import LoadRequest, rejects_files
 from splarn.core.load.stream import KEPT_FAULTS, PartResult
-from splarn.core.places import Place
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress
 from splarn.core.reading import read_parsed
+from splarn.core.source import Proof, Source
 
 
 @dataclass(frozen=True)
@@ -29,8 +30,8 @@ class _ReadTask:
     """A part to be read here, for the digests that the table must have; picklable."""
 
     part_id: str
-    path: Place
-    codec: str
+    source: Source
+    packed_hash: str
     layout: Layout
     names: tuple[str, ...]
 
@@ -68,7 +69,10 @@ def hand_over(
         opened.into,
         request.layout,
         names,
-        tuple(HandedPart(one.content_id, one.path, one.codec) for one in request.inputs),
+        tuple(
+            HandedPart(one.content_id, one.path, one.codec, one.packed_hash)
+            for one in request.inputs
+        ),
         pool.workers,
         request.batch_rows,
         request.bad_rows,
@@ -88,8 +92,8 @@ def hand_over(
         try:
             if request.verify:
                 tasks = [
-                    _ReadTask(part.part_id, part.path, part.codec, request.layout, names)
-                    for part in order.parts
+                    _ReadTask(one.content_id, one.source, one.packed_hash, request.layout, names)
+                    for one in request.inputs
                 ]
                 for task, found in pool.as_done(_read, tasks):
                     digests[task.part_id] = found
@@ -105,14 +109,14 @@ def hand_over(
     tell(len(jobs))
     watch.finish()
     if rejects is not None:
-        _write_rejects(rejects, order, jobs.values())
+        _write_rejects(rejects, request, jobs.values())
     _raise_failed(request, order, jobs)
     notes = {note.part_id: note for note in session.parts([order.load_id])}
     new = [job for part_id, job in jobs.items() if part_id not in before]
     return Handed(
         [
-            _result(part, notes[part.part_id], jobs.get(part.part_id), digests)
-            for part in order.parts
+            _result(part, notes[part.part_id], jobs.get(part.part_id), digests, kept)
+            for part, kept in zip(order.parts, _kept(request, rejects), strict=True)
         ],
         min((job.started for job in new), default=None),
         max((job.finished for job in new), default=None),
@@ -123,16 +127,21 @@ def hand_over(
 def _read(task: _ReadTask) -> list[ColumnDigest] | None:
     fields = [field for field in task.layout.fields if field.name in task.names]
     total: list[ColumnDigest] | None = None
-    for parsed in read_parsed(task.path, task.codec, task.layout):
+    source = task.source
+    proof = Proof(source, task.layout, task.part_id, task.packed_hash)
+    for parsed in read_parsed(source.place, source.codec, task.layout, read=proof.read):
         total = add_digests(total, digest_table(parsed.table, fields))
+    proof.check()
     return total
 
 
-def _write_rejects(folder: Path, order: Order, jobs: Iterable[Job]) -> None:
-    names = {part.part_id: part.path.name for part in order.parts}
+def _write_rejects(folder: Path, request: LoadRequest, jobs: Iterable[Job]) -> None:
+    files = rejects_files(request.inputs)
+    pieces = {one.content_id: one.pieces for one in request.inputs}
     for job in jobs:
         if job.faults and job.state == "done":
-            replace_rejects(folder / f"{names[job.part_id]}.rejects.jsonl", job.faults)
+            found = [in_delivery(fault, pieces[job.part_id]) for fault in job.faults]
+            replace_rejects(folder / files[job.part_id], found)
 
 
 def _raise_failed(request: LoadRequest, order: Order, jobs: dict[str, Job]) -> None:
@@ -142,7 +151,9 @@ def _raise_failed(request: LoadRequest, order: Order, jobs: dict[str, Job]) -> N
     job = jobs[failed[0].part_id]
     refused = len(job.faults)
     if refused and not request.bad_rows.allows(refused, refused + job.rows):
-        raise too_many_bad(request.bad_rows, replace(job.faults[-1], path=str(failed[0].path)))
+        last = replace(job.faults[-1], path=str(failed[0].path))
+        pieces = {one.content_id: one.pieces for one in request.inputs}
+        raise too_many_bad(request.bad_rows, in_delivery(last, pieces[job.part_id]))
     done = sum(not _failed(one) for one in jobs.values())
     raise OutsideError(
         f"The part {failed[0].path} could not be loaded: {job.error.rstrip('.')}; {done} of "
@@ -159,6 +170,7 @@ def _result(
     note: PartNote,
     job: Job | None,
     digests: dict[str, list[ColumnDigest] | None],
+    kept: int | None,
 ) -> PartResult:
     return PartResult(
         str(part.path),
@@ -168,4 +180,14 @@ def _result(
         1,
         digests.get(part.part_id),
         list(job.faults[:KEPT_FAULTS]) if job else [],
+        kept,
     )
+
+
+def _kept(request: LoadRequest, folder: Path | None) -> list[int | None]:
+    """The rejects that are kept of each input."""
+    files = rejects_files(request.inputs)
+    return [
+        None if folder is None else count_rejects(folder / files[one.content_id])
+        for one in request.inputs
+    ]

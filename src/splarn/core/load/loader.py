@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
+from splarn.core.engine import Session
 from splarn.core.errors import RequestError
 from splarn.core.levers import check_levers
 from splarn.core.limit import too_many_bad
-from splarn.core.load.finish import finish
+from splarn.core.load.finish import clean_up, finish
 from splarn.core.load.handed import hand_over
 from splarn.core.load.opening import Confirm, Opened, open_load
-from splarn.core.load.request import IDENTITY, TABLE_MODES, LoadRecord, LoadRequest
+from splarn.core.load.request import (
+    IDENTITY,
+    TABLE_MODES,
+    LoadRecord,
+    LoadRequest,
+    rejects_files,
+)
 from splarn.core.load.sizing import Sizing, restore_left
+from splarn.core.load.standing import can_tell, changes_since
 from splarn.core.load.stream import LoadTask, PartResult, run_load_task
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
@@ -48,7 +57,11 @@ def load(
         clock, sending = keeper.clock, 0.0
         begun = clock()
         sizing = Sizing(keeper, engine.place, request.tier, request.read_tier)
+        table = request.table
+        request = replace(request, table=keeper.canonical(table))
         opened = open_load(keeper, request, confirm)
+        if opened.done:
+            return _nothing_left(keeper, request, table, opened, tuple(left))
         with sizing.larger(opened.note):
             queued = clock()
             if engine.reads_parts:
@@ -75,9 +88,10 @@ def load(
         watch.finish()
         keeper.close()
     note = opened.note
+    short = _short_of_rejects(results)
     return LoadRecord(
         note.load_id,
-        request.table,
+        table,
         engine.place,
         tuple(results),
         sum(result.note.rows for result in results),
@@ -89,8 +103,8 @@ def load(
             "load": loaded - started,
             "finish": max(ended - loaded - sizing.down, 0.0),
         },
-        end.verified,
-        end.differences,
+        False if short else end.verified,
+        (*end.differences, *short),
         end.digests,
         _rejects_folder(request, opened) if any(r.note.refused for r in results) else None,
         opened.resumed,
@@ -98,6 +112,59 @@ def load(
         note.details.before if request.keep_before and note.details.before else None,
         ran,
         *_traffic(request, engine.reads_parts, opened, results, end.verified is not None),
+        compared=end.compared,
+    )
+
+
+def _short_of_rejects(results: list[PartResult]) -> tuple[str, ...]:
+    """What differs between the rows that were refused and those that the rejects keep."""
+    return tuple(
+        f"{result.note.refused:,} rows of {result.path} were rejected and {result.kept:,} of them "
+        "are in the rejects"
+        for result in results
+        if result.kept is not None and result.kept != result.note.refused
+    )
+
+
+def _nothing_left(
+    session: Session,
+    request: LoadRequest,
+    table: str,
+    opened: Opened,
+    left: tuple[str, ...],
+) -> LoadRecord:
+    """The record of a load that was done before, after a look whether its rows are still there.
+
+    Raises RequestError when they are not as it left them.
+    """
+    note, parts = opened.note, list(opened.parts.values())
+    told = can_tell(session, note, parts)
+    changed = changes_since(session, note, parts)
+    if changed:
+        raise RequestError(
+            f"The load {note.load_id} of {note.started[:19]} UTC brought this into {table}, "
+            f"and its rows have been changed since ({changed[0]}): give --again to load it twice, "
+            f"or take that load back first with `splarn undo {note.load_id}`."
+        )
+    clean_up(session, note, request.keep_before)
+    by_id = {entry.content_id: entry for entry in request.inputs}
+    results = [PartResult(str(by_id[part.part_id].path), part, 0.0, 0, 0, None) for part in parts]
+    return LoadRecord(
+        note.load_id,
+        table,
+        request.open_engine().place,
+        tuple(results),
+        sum(part.rows for part in parts),
+        sum(part.refused for part in parts),
+        0.0,
+        dict.fromkeys(("queue", "load", "finish"), 0.0),
+        True if told else None,
+        (),
+        note.details.digests or (),
+        None,
+        True,
+        left,
+        done_before=True,
     )
 
 
@@ -127,18 +194,20 @@ def _rejects_folder(request: LoadRequest, opened: Opened) -> Path | None:
 def _run(request: LoadRequest, opened: Opened, pool: Pool, watch: Progress) -> list[PartResult]:
     folder = _rejects_folder(request, opened)
     details = opened.note.details
+    files = rejects_files(request.inputs)
     tasks = [
         LoadTask(
             request.open_engine,
             opened.into,
             request.layout,
             details.names,
-            entry.path,
-            entry.codec,
+            entry.source,
+            entry.packed_hash,
+            entry.pieces,
             opened.parts[entry.content_id],
             request.batch_rows,
             request.bad_rows,
-            None if folder is None else folder / f"{entry.path.name}.rejects.jsonl",
+            None if folder is None else folder / files[entry.content_id],
             details.durability == "relaxed",
         )
         for entry in request.inputs

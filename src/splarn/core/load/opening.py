@@ -7,15 +7,18 @@ followed by the same steps.
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
+from splarn.core.content import Contents, Held
 from splarn.core.details import LoadDetails
 from splarn.core.engine import LoadNote, PartNote, Session, TableIndex
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load.request import Input, LoadRequest
+from splarn.core.load.standing import changes_since
 from splarn.core.load.table import Fit, fit_table, stored
+from splarn.core.names import schema_and_name, sibling
 
 # Asked with the rows in the table and the fewer ones to be loaded.
 Confirm = Callable[[int, int], bool]
@@ -31,6 +34,7 @@ class Opened:
     parts: dict[str, PartNote]
     resumed: bool
     notes: tuple[str, ...] = ()
+    done: bool = False
 
     @property
     def into(self) -> str:
@@ -40,8 +44,10 @@ class Opened:
 
 def beside(table: str, what: str, load_id: str) -> str:
     """The name of a load's own table beside the one it loads."""
-    schema, dot, bare = table.rpartition(".")
-    return f"{schema}{dot}{bare[:LONGEST_NAME]}_{what}_{load_id[-4:]}"
+    bare = schema_and_name(table)[1]
+    while len(bare.encode()) > LONGEST_NAME:
+        bare = bare[:-1]
+    return sibling(table, f"{bare}_{what}_{load_id[-4:]}")
 
 
 def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -> Opened:
@@ -50,7 +56,11 @@ def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -
     Raises RequestError when the table does not fit, the content is in or another load unfinished.
     """
     session.lock(request.table)
+    # Somebody may have made it meanwhile, under another spelling.
+    request = replace(request, table=session.canonical(request.table))
+    _refuse_name(session, request)
     wanted = {entry.content_id: entry for entry in request.inputs}
+    _refuse_lost(session, request)
     earlier = session.loads(request.table)
     unfinished = [note for note in earlier if note.state == "open"]
     for note in unfinished:
@@ -58,6 +68,9 @@ def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -
             opened = _go_on(session, request, note)
             session.release(request.table)
             return opened
+    if done := _just_done(session, request, earlier, wanted):
+        session.release(request.table)
+        return done
     if request.table_mode not in ("empty", "replace"):
         # Those under way elsewhere do not stand in the way of rows that come to theirs.
         broken_off = [note for note in unfinished if session.claim(note.load_id)]
@@ -65,7 +78,7 @@ def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -
         if left and not request.again:
             raise _unfinished(session, left[-1], request.table)
         if not request.again:
-            _refuse_same_content(session, earlier, wanted)
+            _refuse_same_content(session, earlier, request.inputs)
     elif any(not session.claim(note.load_id) for note in unfinished):
         raise _busy(unfinished[-1].load_id, request.table)
     opened = _begin(session, request, earlier, confirm)
@@ -139,9 +152,11 @@ def _begin(
         route=levers.route,
         fields=stored(request.layout, fit.names).fields,
         rows_before=fit.rows or 0,
+        part_count=len(request.inputs),
+        holds=tuple((one.content_id, one.holds) for one in request.inputs if one.holds),
     )
     if mode == "replace" and there:
-        details = details.with_(aside=beside(request.table, "next", load_id))
+        details = details.with_(aside=beside(request.table, "next", load_id), swaps=True)
     elif levers.route == "landing":
         details = details.with_(aside=beside(request.table, "landing", load_id))
     if (mode == "replace" and there) or (removes and request.keep_before):
@@ -156,13 +171,15 @@ def _begin(
         details = details.with_(digests_before=tuple(before))
     if mode in ("empty", "replace"):
         ended = [(one.load_id, one.state) for one in earlier if one.state in ("open", "done")]
-        details = details.with_(ended=tuple(ended))
+        details = details.with_(ended=tuple(ended), touched=_touched(session, earlier))
     started = now.isoformat(timespec="milliseconds")
     note = LoadNote(load_id, request.table, "open", mode, started, details)
     session.note_load(note)
     parts = {}
     for entry in request.inputs:
-        part = PartNote(load_id, entry.content_id, entry.path.name, "open", 0, 0, 0)
+        part = PartNote(
+            load_id, entry.content_id, entry.path.name, "open", 0, 0, 0, table=request.table
+        )
         session.note_part(part)
         parts[entry.content_id] = part
     session.checkpoint()
@@ -170,6 +187,17 @@ def _begin(
         raise _busy(load_id, request.table)
     note = prepare(session, request, note)
     return Opened(note, parts, False, fit.notes)
+
+
+def _touched(session: Session, earlier: Sequence[LoadNote]) -> bool:
+    """Whether rows of earlier loads have lost their marks to a change."""
+    for note in earlier:
+        marks = note.details.marks
+        if note.state == "done" and marks is not None and session.marks_changes:
+            rows = sum(part.rows for part in session.parts([note.load_id]))
+            if session.count(note.table, marks) != rows:
+                return True
+    return False
 
 
 def prepare(session: Session, request: LoadRequest, note: LoadNote) -> LoadNote:
@@ -297,14 +325,91 @@ def _busy(load_id: str, table: str) -> OutsideError:
 
 
 def _refuse_same_content(
-    session: Session, earlier: list[LoadNote], wanted: dict[str, Input]
+    session: Session, earlier: list[LoadNote], inputs: Sequence[Input]
 ) -> None:
+    """Raises RequestError for content that is in, OutsideError for what is coming in right now.
+
+    Content is known by its records, and parts by those of the files that they were made of.
+    """
     standing = {note.load_id: note for note in earlier if note.state in ("open", "done")}
+    contents = Contents()
     for part in session.parts(list(standing)):
-        if part.part_id in wanted and part.state == "done":
-            note = standing[part.load_id]
-            raise RequestError(
-                f"{wanted[part.part_id].path} is already in {note.table}: the load {note.load_id} "
-                f"of {note.started[:19]} brought it in as {part.name}; give --again to load it "
-                "twice."
+        held = dict(standing[part.load_id].details.holds).get(part.part_id, ())
+        contents.add((Held(part.part_id), *held), part)
+    for entry in inputs:
+        owner = contents.owner(entry.contents)
+        if not isinstance(owner, PartNote):
+            continue
+        part, note = owner, standing[owner.load_id]
+        if note.state == "open":
+            raise OutsideError(
+                f"{entry.path} holds records that the load {note.load_id} is bringing into "
+                f"{note.table} at this moment as {part.name}: wait for it to end, and load what "
+                "is left then."
             )
+        what = "is already in" if part.part_id == entry.content_id else "holds records that are in"
+        raise RequestError(
+            f"{entry.path} {what} {note.table}: the load {note.load_id} of {note.started[:19]} UTC "
+            f"brought them in as {part.name}; give --again to load them twice."
+        )
+
+
+def _refuse_name(session: Session, request: LoadRequest) -> None:
+    """Raises RequestError for names that the engine cannot have, and for what is no table."""
+    kind = session.kind(request.table)
+    if kind not in ("", "table"):
+        raise RequestError(
+            f"{request.table} is {kind}, and a load needs a table of its own rows: name another."
+        )
+    most = session.longest_name()
+    for what, name in (
+        ("table", schema_and_name(request.table)[1]),
+        *(("field", name) for name in request.layout.names),
+    ):
+        if "\0" in name:
+            raise RequestError(f"The {what} name {name!r} holds a NUL, which no target takes.")
+        if most and len(name.encode() if most[1] == "bytes" else name) > most[0]:
+            raise RequestError(
+                f"The {what} name {name[:40]}… is longer than the {most[0]} {most[1]} that the "
+                f"target takes: shorten it{' in the layout' if what == 'field' else ''}."
+            )
+
+
+def _refuse_lost(session: Session, request: LoadRequest) -> None:
+    """Raises RequestError where notes were removed, so that nothing tells what is in the table."""
+    if session.notes_whole(request.table):
+        return
+    rows = session.count(request.table) if session.columns(request.table) is not None else 0
+    if rows and request.table_mode in ("create", "append") and not request.again:
+        raise RequestError(
+            f"Notes of loads into {request.table} were removed from splarn_progress by somebody, "
+            f"so nothing tells which of these rows are among the {rows:,} that are there: look "
+            "into the table, and give --again to load all of them, or --table-mode empty to begin "
+            "anew."
+        )
+    session.renew_notes(request.table)
+
+
+def _just_done(
+    session: Session,
+    request: LoadRequest,
+    earlier: Sequence[LoadNote],
+    wanted: dict[str, Input],
+) -> Opened | None:
+    """The load that has brought in just this content, by the same request, and is done.
+
+    A command that was killed after its last commit is given again, and has nothing left to do.
+    """
+    if request.again:
+        return None
+    for note in reversed(earlier):
+        if note.state not in ("open", "done"):
+            continue
+        parts = session.parts([note.load_id])
+        if note.state != "done" or {part.part_id for part in parts} != set(wanted):
+            return None
+        removes = request.table_mode in ("empty", "replace")
+        if removes and (note.mode != request.table_mode or changes_since(session, note, parts)):
+            return None
+        return Opened(note, {part.part_id: part for part in parts}, True, done=True)
+    return None

@@ -2,24 +2,27 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from splarn.core.codecs import codec_of
+from splarn.core.content import Held
 from splarn.core.digest import ColumnDigest
 from splarn.core.engine import OpenEngine
 from splarn.core.errors import RequestError
 from splarn.core.faults import Fault
-from splarn.core.files import content_hash
 from splarn.core.layout import Layout
 from splarn.core.levers import LoadLevers
 from splarn.core.limit import BadRows
+from splarn.core.load.pieces import Piece, pieces_of
 from splarn.core.load.stream import PartResult
 from splarn.core.places import Place
+from splarn.core.pool import Inline, Pool
 from splarn.core.prices import Stretch, Usage
 from splarn.core.reading.sources import check_sources
-from splarn.core.shape.manifest import Manifest
+from splarn.core.shape.manifest import Manifest, Part
+from splarn.core.source import Identify, Source, identified, look
 
 TABLE_MODES = ("create", "append", "empty", "replace")
 HALT = BadRows(0)
@@ -29,13 +32,34 @@ IDENTITY = ("keep", "fill")
 
 @dataclass(frozen=True)
 class Input:
-    """One file to load. `content_id` is the hash of its bytes as they lie on disk."""
+    """One file to load. `content_id` is the hash of its records, unpacked.
 
-    path: Place
-    codec: str
+    `packed_hash` is what the bytes on disk must have, where a manifest tells. `holds` are the
+    stretches of other contents that it was made of, `pieces` where its records lie in them.
+    """
+
+    source: Source
     content_id: str
     raw_bytes: int | None = None
     rows: int | None = None
+    packed_hash: str = ""
+    holds: tuple[Held, ...] = ()
+    pieces: tuple[Piece, ...] = ()
+
+    @property
+    def path(self) -> Place:
+        """Where it is."""
+        return self.source.place
+
+    @property
+    def codec(self) -> str:
+        """How it is packed."""
+        return self.source.codec
+
+    @property
+    def contents(self) -> tuple[Held, ...]:
+        """All that is known of what it holds."""
+        return (Held(self.content_id), *self.holds)
 
 
 @dataclass(frozen=True)
@@ -95,6 +119,10 @@ class LoadRecord:
     moved: int = 0
     scanned: int = 0
     requests: int = 0
+    # Rows that were looked for in the table, value by value.
+    compared: int = 0
+    # Whether an earlier command had brought everything in, so that this one only looked.
+    done_before: bool = False
 
     def usage(self, tier: str) -> Usage:
         """What the load used; `tier` is that of a compute without sizes of its own."""
@@ -112,16 +140,20 @@ class LoadRecord:
         return [fault for part in self.parts for fault in part.faults]
 
 
-def inputs_from_files(paths: Sequence[Place], layout: Layout) -> tuple[Input, ...]:
+def inputs_from_files(
+    paths: Sequence[Place], layout: Layout, pool: Pool | None = None
+) -> tuple[Input, ...]:
     """Files as they came, their headers held against the layout.
 
     Raises RequestError as `check_sources` does, or when a file is given twice under two names.
     """
-    check_sources(paths, layout)
+    sources = [Source.of(path) for path in paths]
+    check_sources(sources, layout)
+    ids = (pool or Inline()).map(identified, [Identify(one, layout) for one in sources])
     found: dict[str, Input] = {}
-    for path in paths:
-        codec = codec_of(path)
-        entry = Input(path, codec, content_hash(path), path.stat().st_size)
+    for source, content_id in zip(sources, ids, strict=True):
+        path = source.place
+        entry = Input(source, content_id, source.size)
         twin = found.get(entry.content_id)
         if twin is not None and entry.raw_bytes:
             raise RequestError(
@@ -132,6 +164,17 @@ def inputs_from_files(paths: Sequence[Place], layout: Layout) -> tuple[Input, ..
     return tuple(found.values())
 
 
+def rejects_files(inputs: Sequence[Input]) -> dict[str, str]:
+    """The rejects file of each input, by its content id; files of one name have one each."""
+    names = Counter(entry.path.name.lower() for entry in inputs)
+    return {
+        entry.content_id: f"{entry.path.name}.rejects.jsonl"
+        if names[entry.path.name.lower()] == 1
+        else f"{entry.path.name}.{entry.content_id[-8:]}.rejects.jsonl"
+        for entry in inputs
+    }
+
+
 def inputs_from_manifest(manifest: Manifest) -> tuple[Input, ...]:
     """The parts of a manifest.
 
@@ -140,9 +183,28 @@ def inputs_from_manifest(manifest: Manifest) -> tuple[Input, ...]:
     found = []
     for part in manifest.parts:
         path = manifest.folder / part.path
-        size = path.stat().st_size if path.is_file() else -1
+        size, stamp = look(path) if path.is_file() else (-1, (0, 0, 0))
         if size != part.bytes:
             state = "is missing" if size < 0 else f"has {size:,} bytes, not {part.bytes:,}"
             raise RequestError(f"The part {path} {state}: shape the source again.")
-        found.append(Input(path, part.codec, part.hash, part.raw_bytes, part.rows))
+        source = Source(path, size, stamp, part.codec, manifest.layout.format)
+        found.append(input_of_part(manifest, part, source))
     return tuple(found)
+
+
+def input_of_part(manifest: Manifest, part: Part, source: Source) -> Input:
+    """A part of a manifest, found at a place."""
+    known = manifest.contents
+    return Input(
+        source,
+        part.content or part.hash,
+        part.raw_bytes,
+        part.rows,
+        part.hash,
+        tuple(
+            Held(known[piece.path], piece.start, piece.end)
+            for piece in part.source
+            if piece.path in known
+        ),
+        pieces_of(part, manifest.layout),
+    )

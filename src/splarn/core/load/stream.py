@@ -6,19 +6,22 @@ import json
 import time
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any
 
 from splarn.core.ahead import ahead
 from splarn.core.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.engine import OpenEngine, PartNote, Session, Writer
 from splarn.core.errors import RefusedError
-from splarn.core.faults import ENGINE, Fault, read_rejects, write_rejects
+from splarn.core.faults import ENGINE, Fault, count_rejects, read_rejects, write_rejects
 from splarn.core.lanes import report
 from splarn.core.layout import Layout
 from splarn.core.limit import BadRows, too_many_bad
+from splarn.core.load.pieces import Piece, in_delivery
+from splarn.core.load.sampling import Sampling
 from splarn.core.marks import joined
-from splarn.core.places import Place
 from splarn.core.reading import read_parsed
 from splarn.core.reading.parsed import Parsed, without_rows
+from splarn.core.source import Proof, Source
 
 KEPT_FAULTS = 20
 # The rows of a larger batch are not kept, so what the engine refuses there is not narrowed down.
@@ -37,8 +40,9 @@ class LoadTask:
     table: str
     layout: Layout
     names: tuple[str, ...]
-    path: Place
-    codec: str
+    source: Source
+    packed_hash: str
+    pieces: tuple[Piece, ...]
     note: PartNote
     batch_rows: int
     bad_rows: BadRows
@@ -48,12 +52,16 @@ class LoadTask:
     @property
     def label(self) -> str:
         """What a watcher is told."""
-        return self.path.name
+        return self.source.name
 
 
 @dataclass
 class PartResult:
-    """What came of a part. `rows` and `refused` include what an earlier try had loaded."""
+    """What came of a part. `rows` and `refused` include what an earlier try had loaded.
+
+    `kept` are the refused rows that are in the rejects, None where none are kept. `sample` are some
+    of its rows as they were read, a pyarrow Table.
+    """
 
     path: str
     note: PartNote
@@ -62,6 +70,8 @@ class PartResult:
     commits: int
     digests: list[ColumnDigest] | None
     faults: list[Fault] = field(default_factory=list)
+    kept: int | None = None
+    sample: Any = None
 
 
 def run_load_task(task: LoadTask) -> PartResult:
@@ -76,9 +86,13 @@ def run_load_task(task: LoadTask) -> PartResult:
         if task.relaxed:
             session.relax()
         stream = _Stream(task, session)
-        with ahead(read_parsed(task.path, task.codec, task.layout)) as chunks:
+        source = task.source
+        proof = Proof(source, task.layout, task.note.part_id, task.packed_hash)
+        read = read_parsed(source.place, source.codec, task.layout, read=proof.read)
+        with ahead(read) as chunks:
             for parsed in chunks:
                 stream.take(parsed)
+        proof.check()
         stream.finish()
     except BaseException:
         session.rollback()
@@ -86,13 +100,15 @@ def run_load_task(task: LoadTask) -> PartResult:
     finally:
         session.close()
     return PartResult(
-        str(task.path),
+        str(task.source),
         stream.note,
         time.perf_counter() - begun,
         stream.raw_bytes,
         stream.commits,
         stream.digests,
         stream.faults,
+        None if task.rejects is None else count_rejects(task.rejects),
+        stream.sample.rows(),
     )
 
 
@@ -132,6 +148,7 @@ class _Stream:
         self.faults: list[Fault] = []
         self.raw_bytes = 0
         self.commits = 0
+        self.sample = Sampling(task.names)
         self._fields = [field for field in task.layout.fields if field.name in task.names]
         self._writer: Writer | None = None
         self._batch: list[_Piece] = []
@@ -252,11 +269,12 @@ class _Stream:
             (record,) = parsed.table.slice(piece.first, 1).to_pylist()
             raw = json.dumps(record, ensure_ascii=False, default=str)
         reason = f"refused by the engine: {refusal.reason}"
-        fault = Fault(str(self.task.path), line, number, None, ENGINE, None, reason, raw)
+        fault = Fault(str(self.task.source), line, number, None, ENGINE, None, reason, raw)
         self._set_aside([fault])
         self._close("open", piece)
 
     def _set_aside(self, faults: list[Fault]) -> None:
+        faults = [in_delivery(fault, self.task.pieces) for fault in faults]
         self._waiting += faults
         self.faults += faults[: KEPT_FAULTS - len(self.faults)]
         limit = self.task.bad_rows
@@ -290,8 +308,8 @@ class _Stream:
             marks=marks,
         )
         # Rejects go to disk before the commit: on resuming, those past the note are dropped.
-        self._waiting.sort(key=lambda fault: fault.row)
-        ready = [fault for fault in self._waiting if fault.row <= self._reached]
+        self._waiting.sort(key=lambda fault: fault.loaded_row)
+        ready = [fault for fault in self._waiting if fault.loaded_row <= self._reached]
         if ready and self.task.rejects is not None:
             self._aside_for = self.note
             write_rejects(self.task.rejects, ready)
@@ -311,11 +329,13 @@ class _Stream:
     def _count(self, piece: _Piece) -> None:
         rows = piece.parsed.table.slice(piece.first, piece.last - piece.first)
         self.digests = add_digests(self.digests, digest_table(rows, self._fields))
+        self.sample.take(rows)
 
 
 def _drop_uncommitted(path: Path, note: PartNote) -> None:
     """Takes rejects back that were written for a batch that was never committed."""
-    kept = [fault for fault in read_rejects(path) if fault.row <= note.rows + note.refused]
+    reached = note.rows + note.refused
+    kept = [fault for fault in read_rejects(path) if fault.loaded_row <= reached]
     path.unlink()
     write_rejects(path, kept)
 
@@ -324,4 +344,5 @@ def _refused_before(task: LoadTask) -> frozenset[int]:
     """Rows that the engine refused in an earlier try; they are in the rejects and in no table."""
     if task.rejects is None or not task.note.refused or not task.rejects.exists():
         return frozenset()
-    return frozenset(fault.row for fault in read_rejects(task.rejects) if fault.kind == ENGINE)
+    rejects = read_rejects(task.rejects)
+    return frozenset(fault.loaded_row for fault in rejects if fault.kind == ENGINE)

@@ -10,7 +10,7 @@ from splarn.core.engine import LoadNote, OpenEngine, PartNote, Session, TableInd
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load.finish import rows_since
 from splarn.core.load.opening import beside
-from splarn.core.load.verify import compare_digests
+from splarn.core.load.standing import can_tell, changes_since
 from splarn.core.marks import Marks, joined
 
 
@@ -37,6 +37,8 @@ class _Way:
     words: str
     removes: int
     restores: int = 0
+    # Whether the act did what it was to do, asked of the table in the same transaction.
+    gone: Callable[[], bool] = lambda: True
 
     def said(self, after: bool) -> str:
         """The words, before or after the act."""
@@ -51,10 +53,12 @@ def undo(
     load_id: str,
     *,
     confirm: Callable[[str], bool] | None = None,
+    with_changes: bool = False,
 ) -> Undone:
     """Takes a load back, whole or unfinished, where that is exact. `load_id` may be its start.
 
-    `confirm` is asked with a sentence about what will happen.
+    `confirm` is asked with a sentence about what will happen. What was changed in its rows or in
+    the table since goes too only where `with_changes` says so.
     Raises RequestError when there is no such load or it cannot be taken back exactly, OutsideError
     when the target fails or the load is being carried out.
     """
@@ -71,12 +75,28 @@ def undo(
         note = next(one for one in session.loads(note.table) if one.load_id == note.load_id)
         if note.state == "undone":
             raise RequestError(f"The load {note.load_id} has been taken back already.")
+        if note.state == "lost":
+            raise _no(note, "its notes were removed by somebody")
         parts = session.parts([note.load_id])
-        way = _way(session, note, parts)
+        if note.state == "done" and not note.details.before and not can_tell(session, note, parts):
+            raise _no(note, "other rows are there too, and nothing tells them from its own")
+        changed = changes_since(session, note, parts) if note.state == "done" else []
+        if changed and not with_changes and session.columns(note.table) is not None:
+            raise RequestError(
+                f"The load {note.load_id} into {note.table} was not taken back, because "
+                f"{'; '.join(changed[:3])}: that would go too; give --with-changes if it may."
+            )
+        way = _way(session, note, parts, bool(changed))
         sentence = f"Taking back the load {note.load_id} {way.said(False)}"
         if confirm is not None and not confirm(sentence):
             raise RequestError(f"{sentence}: give --yes to agree.")
         way.act()
+        if not way.gone():
+            session.rollback()
+            raise OutsideError(
+                f"The load {note.load_id} could not be taken back: {note.table} still holds rows "
+                "that should have gone, or lacks rows from before; nothing was changed."
+            )
         _end(session, note)
         session.commit()
         _clean_up(session, note)
@@ -101,7 +121,7 @@ def _find(session: Session, start: str, place: str) -> LoadNote:
     raise RequestError(f"{len(hits)} loads of {place} begin with {start}: give more of the id.")
 
 
-def _way(session: Session, note: LoadNote, parts: Sequence[PartNote]) -> _Way:
+def _way(session: Session, note: LoadNote, parts: Sequence[PartNote], changed: bool) -> _Way:
     details, table = note.details, note.table
     rows = sum(part.rows for part in parts)
     if note.state == "emptied":
@@ -120,7 +140,7 @@ def _way(session: Session, note: LoadNote, parts: Sequence[PartNote]) -> _Way:
         return _swap_back(session, note, rows)
     if note.mode == "empty" and details.rows_before:
         return _refill(session, note, rows)
-    return _take_out(session, note, parts, rows)
+    return _take_out(session, note, parts, rows, changed)
 
 
 def _beside(session: Session, note: LoadNote, rows: int) -> _Way:
@@ -140,89 +160,104 @@ def _swap_back(session: Session, note: LoadNote, rows: int) -> _Way:
     if session.columns(before) is None:
         # An earlier try was broken off after its swap.
         return _Way(lambda: None, f"[brings|brought] back the table that {table} was before", 0)
-    _only_its_rows(session, note, rows)
+    restored = note.details.rows_before
+    there = session.count(before)
+    if there != restored:
+        raise _no(note, f"{before} holds {there:,} rows and {restored:,} were there before")
 
     def act() -> None:
         session.drop(_trash(note))
         session.swap(table, before, _trash(note))
 
-    restored = note.details.rows_before
     how = f"[puts|put] the table with {restored:,} rows back in the place of {table} with {rows:,}"
-    return _Way(act, how, rows, restored)
+    return _Way(act, how, rows, restored, lambda: session.count(table) == restored)
 
 
 def _refill(session: Session, note: LoadNote, rows: int) -> _Way:
     details, table = note.details, note.table
     if not details.before:
         raise _no(note, "the rows from before were not kept (--no-before)")
-    _only_its_rows(session, note, rows)
 
     def act() -> None:
         session.empty(table)
-        restored, _ = session.pour(details.before, table)
+        restored, marks = session.pour(details.before, table)
         if restored != details.rows_before:
             raise OutsideError(
                 f"{details.before} holds {restored:,} rows, not the {details.rows_before:,} that "
                 f"were in {table}: nothing was changed."
             )
+        _mark_again(session, note, marks)
 
     how = (
         f"[removes|removed] its {rows:,} rows from {table} and [brings|brought] back "
         f"{details.rows_before:,}"
     )
-    return _Way(act, how, rows, details.rows_before)
+    return _Way(
+        act, how, rows, details.rows_before, lambda: session.count(table) == details.rows_before
+    )
 
 
-def _take_out(session: Session, note: LoadNote, parts: Sequence[PartNote], rows: int) -> _Way:
+def _mark_again(session: Session, note: LoadNote, marks: Marks | None) -> None:
+    """Notes by what the rows of the only load before are told, now that they were put in anew.
+
+    Its marks stay as they were, and fit no longer, where its rows had been changed by then.
+    """
+    ended = dict(note.details.ended)
+    earlier = [one for one in session.loads(note.table) if one.load_id in ended]
+    if len(earlier) == 1 and ended[earlier[0].load_id] == "done" and not note.details.touched:
+        rows = sum(part.rows for part in session.parts([earlier[0].load_id]))
+        if rows == note.details.rows_before:
+            details = earlier[0].details.with_(marks=marks)
+            session.note_load(replace(earlier[0], details=details))
+
+
+def _take_out(
+    session: Session, note: LoadNote, parts: Sequence[PartNote], rows: int, changed: bool
+) -> _Way:
     details, table = note.details, note.table
-    alone = session.count(table) == rows
+    there = session.count(table)
+    others = any(
+        one.state in ("open", "done") and one.load_id != note.load_id
+        for one in session.loads(table)
+    )
+    # Rows that nobody has noted may be there too, and go with the table only by a second word.
+    alone = there == rows or (changed and not others)
     if details.made and alone:
-        _same(session, note, None)
-        how = f"[removes|removed] the table {table} with its {rows:,} rows, which the load had made"
-        return _Way(lambda: session.drop(table), how, rows)
+        how = f"[removes|removed] the table {table} that it had made, with its {there:,} rows"
+        return _Way(
+            lambda: session.drop(table), how, there, gone=lambda: session.columns(table) is None
+        )
     marks = details.marks
     if note.state == "open":
         numbered = details.last_row is not None
         marks = rows_since(session, note) if numbered else joined(part.marks for part in parts)
     if marks is None and alone:
-        _same(session, note, None)
         return _Way(
-            lambda: session.empty(table), f"[removes|removed] the {rows:,} rows of {table}", rows
+            lambda: session.empty(table),
+            f"[removes|removed] the {there:,} rows of {table}",
+            there,
+            gone=lambda: not session.count(table),
         )
     if marks is None:
         raise _no(note, "other rows are there too, and nothing tells them from its own")
     found = session.count(table, marks)
-    if found != rows:
+    if found != rows and not changed:
         raise _no(note, f"{found:,} of its {rows:,} rows are there as it left them")
-    _same(session, note, marks)
 
     def act() -> None:
         removed = session.remove(table, marks)
-        if removed != rows:
+        if removed != found:
             raise OutsideError(
-                f"{removed:,} rows of {table} would have gone and {rows:,} were meant, so nothing "
+                f"{removed:,} rows of {table} would have gone and {found:,} were meant, so nothing "
                 "was changed: someone else is at work on them; try again."
             )
 
-    return _Way(act, f"[removes|removed] its {rows:,} rows from {table} and no others", rows)
-
-
-def _only_its_rows(session: Session, note: LoadNote, rows: int) -> None:
-    found = session.count(note.table)
-    if found != rows:
-        raise _no(note, f"{note.table} holds {found:,} rows now and had {rows:,} after it")
-    _same(session, note, None)
-
-
-def _same(session: Session, note: LoadNote, marks: Marks | None) -> None:
-    """Raises RequestError when the rows are no longer what was loaded."""
-    loaded = note.details.digests
-    if loaded is None:
-        return
-    found = session.digest(note.table, note.details.fields, marks)
-    differences = compare_digests(loaded, [], found)
-    if differences:
-        raise _no(note, f"its rows have been changed since ({differences[0]})")
+    return _Way(
+        act,
+        f"[removes|removed] its {found:,} rows from {table} and no others",
+        found,
+        gone=lambda: not session.count(table, marks),
+    )
 
 
 def _no(note: LoadNote, why: str) -> RequestError:
@@ -235,13 +270,18 @@ def _no(note: LoadNote, why: str) -> RequestError:
 def _end(session: Session, note: LoadNote) -> None:
     """Notes the load as taken back, and those it ended as what they were."""
     was = dict(note.details.ended)
-    for earlier in session.loads(note.table):
-        if earlier.load_id in was and earlier.state == "emptied":
-            session.note_load(replace(earlier, state=was[earlier.load_id]))
+    back = [
+        earlier
+        for earlier in session.loads(note.table)
+        if earlier.load_id in was and earlier.state == "emptied"
+    ]
+    for earlier in back:
+        session.note_load(replace(earlier, state=was[earlier.load_id]))
     session.note_load(replace(note, state="undone"))
 
 
 def _clean_up(session: Session, note: LoadNote) -> None:
+    session.lock(note.table)
     for table in (note.details.aside, note.details.before, _trash(note)):
         if table:
             session.drop(table)

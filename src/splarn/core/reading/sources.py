@@ -5,25 +5,24 @@ from __future__ import annotations
 import csv
 from collections.abc import Sequence
 
-from splarn.core.codecs import codec_of, read_blocks
+from splarn.core.codecs import read_blocks
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.places import Place
 from splarn.core.records import BOM, record_chunks
-
-LOOK = 1 << 20
-PARQUET_MARK = b"PAR1"
+from splarn.core.source import LOOK, Source, format_of
 
 
-def check_sources(paths: Sequence[Place], layout: Layout) -> None:
+def check_sources(sources: Sequence[Source], layout: Layout) -> None:
     """Holds every header against the layout, and makes sure that there is a record somewhere.
 
     Raises RequestError when a header differs or no file holds a record, OutsideError when a file
     cannot be read.
     """
     filled = False
-    for path in paths:
-        head = next(iter(read_blocks(path, codec_of(path), 0, LOOK)), b"")
+    for source in sources:
+        path = source.place
+        head = next(iter(read_blocks(path, source.codec, 0, LOOK)), b"")
         _check_format(path, head, layout)
         if layout.format == "parquet":
             filled = _check_columns(path, layout) or filled
@@ -31,17 +30,10 @@ def check_sources(paths: Sequence[Place], layout: Layout) -> None:
         _check_header(path, head.removeprefix(BOM), layout)
         filled = filled or any(record_chunks([head], layout.dialect, where=str(path)))
     if not filled:
-        what = f"{paths[0]} holds no records"
-        if len(paths) > 1:
-            what = f"None of the {len(paths)} files holds a record"
+        what = f"{sources[0]} holds no records"
+        if len(sources) > 1:
+            what = f"None of the {len(sources)} files holds a record"
         raise RequestError(f"{what}: there is nothing to do.")
-
-
-def format_of(head: bytes) -> str:
-    """The format that a file's first unpacked bytes speak of: csv, jsonl or parquet."""
-    if head.startswith(PARQUET_MARK):
-        return "parquet"
-    return "jsonl" if head.removeprefix(BOM)[:4096].lstrip()[:1] == b"{" else "csv"
 
 
 _WORDS = {"csv": "delimited text", "jsonl": "JSON lines", "parquet": "a Parquet file"}

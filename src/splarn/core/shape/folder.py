@@ -118,4 +118,5 @@ def _cut(fields: dict[str, Any]) -> Cut:
         Count(**{**count, "faults": tuple(Fault(**fault) for fault in count["faults"])})
         for count in fields["counts"]
     )
-    return Cut(parts, counts)
+    contents = tuple((str(path), str(found)) for path, found in fields.get("contents", ()))
+    return Cut(parts, counts, contents)

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
-from splarn.core.codecs import codec_of, read_blocks
+from splarn.core.codecs import read_blocks
 from splarn.core.layout import Dialect, Layout
 from splarn.core.places import Place, key_of
 from splarn.core.pool import Pool
@@ -17,6 +17,7 @@ from splarn.core.records import record_chunks
 from splarn.core.shape.copying import copied
 from splarn.core.shape.manifest import SourceRange
 from splarn.core.shape.output import Output
+from splarn.core.source import Source
 
 # Records are counted in ranges of this size where parts are to have so many.
 COUNTED = 8 << 20
@@ -36,7 +37,7 @@ class Group:
 
 
 def group_sources(
-    paths: Sequence[Place], layout: Layout, output: Output, pool: Pool
+    sources: Sequence[Source], layout: Layout, output: Output, pool: Pool
 ) -> list[Group]:
     """Groups in source order; remainders and small files share one.
 
@@ -44,13 +45,13 @@ def group_sources(
     in one group. Raises OutsideError when a file cannot be read.
     """
     if output.part_rows:
-        return list(_by_rows(paths, layout, output.part_rows, pool))
+        return list(_by_rows(sources, layout, output.part_rows, pool))
     groups: list[Group] = []
     size = output.part_bytes
-    for path in paths:
-        codec = codec_of(path)
+    for one in sources:
+        path, codec = one.place, one.codec
         if codec != "none":
-            _add_packed(groups, path, codec, size)
+            _add_packed(groups, one, size)
             continue
         for piece in cut_file(path, codec, layout, size, pool):
             small = piece.packed < size
@@ -65,9 +66,9 @@ def group_sources(
     return groups
 
 
-def _add_packed(groups: list[Group], path: Place, codec: str, size: int) -> None:
-    packed = path.stat().st_size
-    entry = SourceRange(key_of(path), codec, 0, None)
+def _add_packed(groups: list[Group], one: Source, size: int) -> None:
+    packed = one.size
+    entry = SourceRange(key_of(one.place), one.codec, 0, None)
     if groups and groups[-1].cutting and packed <= groups[-1].room:
         groups[-1].pieces.append(entry)
         groups[-1].room -= packed
@@ -105,11 +106,13 @@ def locate_rows(task: CountTask) -> list[int]:
     return found
 
 
-def _by_rows(paths: Sequence[Place], layout: Layout, part_rows: int, pool: Pool) -> Iterator[Group]:
+def _by_rows(
+    sources: Sequence[Source], layout: Layout, part_rows: int, pool: Pool
+) -> Iterator[Group]:
     """Groups of exactly so many records; a packed file is cut as it goes and shares no part."""
     group, room = Group(), part_rows
-    for path in paths:
-        codec = codec_of(path)
+    for one in sources:
+        path, codec = one.place, one.codec
         if codec != "none":
             if group.pieces:
                 yield group

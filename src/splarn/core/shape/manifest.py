@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
+from splarn.core.codecs import CODECS
 from splarn.core.errors import RequestError
 from splarn.core.files import ASIDE, outside, write_text
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
-from splarn.core.places import place
+from splarn.core.places import is_url, place
 
 MANIFEST = "datapackage.json"
 UNFINISHED = MANIFEST + ASIDE
@@ -23,19 +25,31 @@ class SourceRange:
     """Unpacked bytes `start` to `end` of a source file; `end` is None up to its end.
 
     Of a columnar file they are rows. `path` is the URL as it was given where the file is remote.
+    Where its records were copied as they are, `rows` are so many, on `lines` lines of the part;
+    `row` counts the records before them in the source, `line` is the one on which they begin there.
     """
 
     path: str
     codec: str
     start: int
     end: int | None
+    row: int | None = None
+    line: int | None = None
+    rows: int | None = None
+    lines: int | None = None
+
+    @property
+    def bare(self) -> SourceRange:
+        """The range alone."""
+        return SourceRange(self.path, self.codec, self.start, self.end)
 
 
 @dataclass(frozen=True)
 class Part:
     """One file made by `shape`. `path` is relative to the manifest's folder.
 
-    `bytes` are packed, `raw_bytes` unpacked; `hash` is of the packed bytes.
+    `bytes` are packed, `raw_bytes` unpacked; `hash` is of the packed bytes, `content` of the
+    unpacked records, empty for a columnar part.
     """
 
     path: str
@@ -46,15 +60,20 @@ class Part:
     hash: str
     source: tuple[SourceRange, ...]
     seconds: float = 0.0
+    content: str = ""
 
 
 @dataclass(frozen=True)
 class Manifest:
-    """The parts, in source order, and the layout they share."""
+    """The parts, in source order, and the layout they share.
+
+    `contents` are the content ids of the source files, by their path.
+    """
 
     folder: Path
     layout: Layout
     parts: tuple[Part, ...]
+    contents: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def rows(self) -> int:
@@ -108,15 +127,8 @@ def write_manifest(manifest: Manifest) -> None:
             "compression": part.codec,
             "rows": part.rows,
             "rawBytes": part.raw_bytes,
-            "source": [
-                {
-                    "path": str(place(piece.path)),
-                    "codec": piece.codec,
-                    "start": piece.start,
-                    "end": piece.end,
-                }
-                for piece in part.source
-            ],
+            **({"content": part.content} if part.content else {}),
+            "source": [_piece(piece) for piece in part.source],
         }
         for part in manifest.parts
     ]
@@ -124,9 +136,21 @@ def write_manifest(manifest: Manifest) -> None:
         "$schema": "https://datapackage.org/profiles/2.0/datapackage.json",
         "name": manifest.layout.name.lower(),
         "layout": layout,
+        "contents": {str(place(path)): found for path, found in manifest.contents.items()},
         "resources": resources,
     }
     write_text(manifest.path, json.dumps(package, indent=1, ensure_ascii=False) + "\n")
+
+
+def _piece(piece: SourceRange) -> dict[str, Any]:
+    found = {name: value for name, value in asdict(piece).items() if value is not None}
+    return found | {"path": str(place(piece.path)), "end": piece.end}
+
+
+def _codec(name: Any) -> str:
+    if name not in CODECS:
+        raise ValueError(f"the codec {name!r} is not known")
+    return str(name)
 
 
 def header_line(layout: Layout) -> bytes:
@@ -149,11 +173,11 @@ def is_manifest(path: Path) -> bool:
     return path.name == MANIFEST or (path / MANIFEST).is_file()
 
 
-def read_manifest(path: Path) -> Manifest:
+def read_manifest(path: Path, anywhere: bool = False) -> Manifest:
     """Reads a manifest file, or the one in a folder.
 
-    Raises RequestError when there is none, it cannot be read, or the shape that was to write it
-    did not finish.
+    Raises RequestError when there is none, it cannot be read, the shape that was to write it did
+    not finish, or it names parts outside its folder and `anywhere` does not allow that.
     """
     if path.is_dir():
         path = path / MANIFEST
@@ -165,7 +189,21 @@ def read_manifest(path: Path) -> Manifest:
         raise RequestError(f"There is no manifest {path}: make one with `splarn shape`.")
     with outside(f"Reading {path}"):
         text = path.read_bytes()
-    return parse_manifest(text, str(path), path.parent)
+    found = parse_manifest(text, str(path), path.parent)
+    if not anywhere:
+        _refuse_outside(found, path)
+    return found
+
+
+def _refuse_outside(manifest: Manifest, path: Path) -> None:
+    """Raises RequestError for a part that does not lie below the manifest's folder."""
+    folder = manifest.folder.resolve()
+    for part in manifest.parts:
+        if is_url(part.path) or not (folder / part.path).resolve().is_relative_to(folder):
+            raise RequestError(
+                f"The manifest {path} names {part.path}, which is not in its folder: give "
+                "--parts-anywhere if you trust it."
+            )
 
 
 def parse_manifest(text: bytes, where: str, folder: Path) -> Manifest:
@@ -178,19 +216,21 @@ def parse_manifest(text: bytes, where: str, folder: Path) -> Manifest:
         layout = from_descriptor(package["layout"], where)
         parts = tuple(
             Part(
-                path=resource["path"],
-                codec=resource["compression"],
+                path=str(resource["path"]),
+                codec=_codec(resource["compression"]),
                 bytes=int(resource["bytes"]),
                 raw_bytes=int(resource["rawBytes"]),
                 rows=int(resource["rows"]),
-                hash=resource["hash"],
+                hash=str(resource["hash"]),
+                content=str(resource.get("content", "")),
                 source=tuple(SourceRange(**piece) for piece in resource["source"]),
             )
             for resource in package["resources"]
         )
-    except (KeyError, TypeError, ValueError) as error:
+        contents = {str(key): str(found) for key, found in package.get("contents", {}).items()}
+    except (AttributeError, KeyError, TypeError, ValueError) as error:
         raise RequestError(
             f"{where} is not a manifest written by `splarn shape` ({error}): shape the source "
             "again."
         ) from None
-    return Manifest(folder, layout, parts)
+    return Manifest(folder, layout, parts, contents)

@@ -29,6 +29,7 @@ class PartFile:
         self.final = folder / name
         self.rows = 0
         self.raw_bytes = 0
+        self.content = xxhash.xxh3_128()
         self.begun = time.perf_counter()
         self._aside = self.final.with_name(self.final.name + ASIDE)
         self._state = xxhash.xxh3_128()
@@ -71,7 +72,7 @@ class PartFile:
             self._file.close()
         self._aside.unlink(missing_ok=True)
 
-    def finish(self, codec: str, source: tuple[SourceRange, ...]) -> Part:
+    def finish(self, codec: str, source: tuple[SourceRange, ...], columnar: bool = False) -> Part:
         """Renames the file to its final name and says what it is."""
         self.write(b"")
         try:
@@ -89,6 +90,7 @@ class PartFile:
             f"xxh3-128:{self._state.hexdigest()}",
             source,
             time.perf_counter() - self.begun,
+            "" if columnar else f"xxh3-128:{self.content.hexdigest()}",
         )
 
 
@@ -101,16 +103,23 @@ class TextPart:
         self.file = PartFile(folder, f"{stem}{SUFFIXES[format_]}{codec.suffix}")
         self._packer = codec.packer(packing.level)
 
+    def put_header(self, header: bytes, packed: bytes | None = None) -> None:
+        """Opens the part with a header, which may be `packed` as a frame of its own."""
+        self.file.write(self._packer.compress(header) if packed is None else packed)
+        self.file.raw_bytes += len(header)
+
     def put(self, data: bytes, rows: int) -> None:
         """Adds text that holds so many records."""
+        self.file.content.update(data)
         self.file.write(self._packer.compress(data))
         self.file.raw_bytes += len(data)
         self.file.rows += rows
 
-    def put_packed(self, packed: bytes, raw_bytes: int, rows: int) -> None:
-        """Adds a frame that was packed elsewhere; `put` may not be used on the same part."""
+    def put_packed(self, packed: bytes, data: bytes, rows: int) -> None:
+        """Adds text packed elsewhere as a frame; `put` may not be used on the same part."""
+        self.file.content.update(data)
         self.file.write(packed)
-        self.file.raw_bytes += raw_bytes
+        self.file.raw_bytes += len(data)
         self.file.rows += rows
 
     def finish(self, source: tuple[SourceRange, ...], framed: bool = False) -> Part:
@@ -162,7 +171,7 @@ class ColumnarPart:
         """The part, whole."""
         self._write(self._held_rows)
         self._writer.close()
-        return self.file.finish("none", source)
+        return self.file.finish("none", source, columnar=True)
 
     def _write(self, rows: int) -> None:
         import pyarrow as pa

@@ -8,12 +8,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from splarn.core.codecs import codec_of, read_blocks
+from splarn.core.codecs import read_blocks
 from splarn.core.errors import RequestError, ShortfallError
 from splarn.core.faults import Fault
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import to_descriptor
-from splarn.core.places import Place, place
+from splarn.core.places import Place, key_of, place
 from splarn.core.pool import Inline, Pool
 from splarn.core.progress import Progress, Silent
 from splarn.core.reading.sources import check_sources
@@ -21,9 +21,10 @@ from splarn.core.records import record_chunks
 from splarn.core.shape.copying import LOOK, refuse_longer
 from splarn.core.shape.folder import Unfinished, fingerprint
 from splarn.core.shape.grouping import group_sources
-from splarn.core.shape.manifest import Manifest, header_line, write_manifest
+from splarn.core.shape.manifest import Manifest, Part, header_line, write_manifest
 from splarn.core.shape.output import Output
-from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
+from splarn.core.shape.work import Cut, ShapeTask, end_of, run_shape_task
+from splarn.core.source import Identify, Source, identified
 
 
 @dataclass(frozen=True)
@@ -61,15 +62,16 @@ def shape(
     """
     watch = progress or Silent()
     begun = time.perf_counter()
-    check_sources(paths, layout)
+    sources = [Source.of(path) for path in paths]
+    check_sources(sources, layout)
     if not output.part_rows:
-        _check_part_size(paths, layout, output.part_bytes)
+        _check_part_size(sources, layout, output.part_bytes)
     made = output.layout(layout)
     request = fingerprint(paths, to_descriptor(layout), repr(output), keep)
     mark = Unfinished(folder, request, again)
     try:
-        tasks = _tasks(paths, layout, made, folder, output, keep, pool)
-        total = sum(path.stat().st_size for path in paths)
+        tasks = _tasks(sources, layout, made, folder, output, keep, pool)
+        total = sum(source.size for source in sources)
         watch.start("shape", total, "bytes")
         found = _run(tasks, mark, pool, watch)
         watch.finish()
@@ -80,19 +82,46 @@ def shape(
         raise
     cuts = [cut for task in tasks for cut in found[task.stem]]
     resumed = sum(len(cut.parts) for cuts in mark.done.values() for cut in cuts)
-    parts = [part for cut in cuts for part in cut.parts]
-    manifest = Manifest(folder, made, tuple(parts))
+    parts = followed([part for cut in cuts for part in cut.parts])
+    contents = {path: found for cut in cuts for path, found in cut.contents}
+    left = [Identify(one, layout) for one in sources if key_of(one.place) not in contents]
+    contents |= {
+        key_of(task.source.place): found
+        for task, found in zip(left, pool.map(identified, left), strict=True)
+    }
+    # What changed meanwhile is in the parts half as it was and half as it is.
+    for source in sources:
+        source.check_unchanged()
+    manifest = Manifest(folder, made, tuple(parts), contents)
     write_manifest(manifest)
     mark.finish()
     seconds = time.perf_counter() - begun
     return Shaped(manifest, total, seconds, resumed, tuple(_faults(cuts)))
 
 
-def _check_part_size(paths: Sequence[Place], layout: Layout, part_bytes: int) -> None:
+def followed(parts: Sequence[Part]) -> list[Part]:
+    """Parts whose ranges know how many records and lines of their source lie before them."""
+    ends: dict[str, tuple[int, int] | None] = {}
+    found = []
+    for part in parts:
+        pieces = []
+        for piece in part.source:
+            if piece.row is None and piece.start == 0:
+                piece = replace(piece, row=0)
+            elif piece.row is None and (end := ends.get(piece.path)) is not None:
+                piece = replace(piece, row=end[0], line=end[1] + 1)
+            ends[piece.path] = end_of(piece)
+            pieces.append(piece)
+        found.append(replace(part, source=tuple(pieces)))
+    return found
+
+
+def _check_part_size(sources: Sequence[Source], layout: Layout, part_bytes: int) -> None:
     if layout.format == "parquet":
         return
-    for path in paths:
-        head = next(iter(read_blocks(path, codec_of(path), 0, LOOK)), b"")
+    for source in sources:
+        path = source.place
+        head = next(iter(read_blocks(path, source.codec, 0, LOOK)), b"")
         for chunk in record_chunks([head], layout.dialect, where=str(path)):
             # The last record may be cut off by the end of the look.
             longest = chunk.longest(slice(0, max(chunk.rows - 1, 1)))
@@ -100,7 +129,7 @@ def _check_part_size(paths: Sequence[Place], layout: Layout, part_bytes: int) ->
 
 
 def _tasks(
-    paths: Sequence[Place],
+    sources: Sequence[Source],
     layout: Layout,
     made: Layout,
     folder: Path,
@@ -122,7 +151,7 @@ def _tasks(
             keep,
             counted=group.counted,
         )
-        for number, group in enumerate(group_sources(paths, layout, output, pool), 1)
+        for number, group in enumerate(group_sources(sources, layout, output, pool), 1)
     ]
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,6 +23,7 @@ from splarn.core.shape.copying import copied, refuse_longer
 from splarn.core.shape.manifest import Part, SourceRange
 from splarn.core.shape.output import Output
 from splarn.core.shape.part import ColumnarPart, TextPart
+from splarn.core.source import LOOK, Reading, first_record
 
 if TYPE_CHECKING:
     from splarn.core.reading.parsed import Parsed
@@ -45,6 +47,8 @@ class Cut:
 
     parts: tuple[Part, ...]
     counts: tuple[Count, ...] = ()
+    # Content ids of files that were read to their end for this cut, by their path.
+    contents: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -93,14 +97,36 @@ def _copy(task: ShapeTask) -> Part:
     limit = None if output.part_rows else output.part_bytes
     part = TextPart(task.folder, task.stem, output.format, output.packing)
     try:
-        part.put(task.header, 0)
-        for data, rows in copied(task.source, task.layout.dialect, limit, task.counted):
-            part.put(data, rows)
-            report(len(data))
-        return part.finish(task.source)
+        part.put_header(task.header)
+        pieces = []
+        for piece in task.source:
+            rows = lines = size = 0
+            for data, count in copied([piece], task.layout.dialect, limit, task.counted):
+                part.put(data, count)
+                rows, lines = rows + count, lines + data.count(b"\n")
+                size += len(data)
+                report(len(data))
+            pieces.append(_followed(piece, task.layout, rows, lines, size))
+        return part.finish(tuple(pieces))
     except BaseException:
         part.file.discard()
         raise
+
+
+def _followed(piece: SourceRange, layout: Layout, rows: int, lines: int, size: int) -> SourceRange:
+    """A range with what its copy told; lines can be followed back where no blank line was left out.
+
+    `line` is that of the first record in a range that begins the file, else still to be told.
+    """
+    end = place(piece.path).stat().st_size if piece.end is None else piece.end
+    skip, line = 0, None
+    if piece.start == 0:
+        head = next(iter(read_blocks(place(piece.path), piece.codec, 0, LOOK)), b"")
+        skip = first_record(head, layout.dialect, piece.path)
+        line = 1 + head.count(b"\n", 0, skip)
+    # A newline that the last record lacks is added.
+    exact = end - piece.start - skip in (size, size - 1)
+    return replace(piece, rows=rows, line=line, lines=lines if exact else None)
 
 
 @dataclass(frozen=True)
@@ -126,11 +152,14 @@ class _Encoded:
     """A slice made ready: packed text, or a table where it is still to be sorted or grouped."""
 
     slice: _Slice
+    packed: bytes = b""
     data: bytes = b""
-    raw_bytes: int = 0
     rows: int = 0
     table: Any = None
     faults: tuple[Fault, ...] = ()
+    # Of a copy: bytes and lines of the data, which is not kept.
+    size: int = 0
+    lines: int = 0
 
 
 class _Stream:
@@ -148,6 +177,10 @@ class _Stream:
         # Lines of each source read so far, and the sources of which an earlier cut holds a part.
         self._lines: Counter[int] = Counter()
         self._begun: set[int] = set()
+        # Records and lines of a source that an interrupted try has copied; None where not known.
+        self._before: dict[int, tuple[int, int] | None] = {}
+        # Content ids of sources read from start to end, until a cut carries them.
+        self._contents: list[tuple[str, str]] = []
 
     def run(self) -> Iterator[Cut]:
         """The cuts, each whole on disk when it is given."""
@@ -170,7 +203,7 @@ class _Stream:
         """Without the data, which a part may have too much of."""
         table = encoded.table if self.output.sort_by else None
         slice_ = replace(encoded.slice, chunk=None, parsed=None)
-        return replace(encoded, slice=slice_, data=b"", table=table)
+        return replace(encoded, slice=slice_, packed=b"", data=b"", table=table)
 
     def _slices(self) -> Iterator[_Slice]:
         """Records in source order, cut where a part is full."""
@@ -201,6 +234,7 @@ class _Stream:
                 start = source[index].start if index < len(source) else 0
             else:
                 self._begun.add(index)
+                self._before[index] = end_of(last)
         for number in range(index, len(source)):
             yield number, start if number == index else source[number].start
 
@@ -215,11 +249,21 @@ class _Stream:
                 yield parsed
             return
 
+        whole = (start, piece.end) == (0, None)
+        reading = None
+        if whole:
+            head = next(iter(read_blocks(path, piece.codec, 0, LOOK)), b"")
+            reading = Reading(first_record(head, self.task.layout.dialect, str(path)))
+
         def counted() -> Iterator[bytes]:
             for block in read_blocks(path, piece.codec, start, piece.end, taken=report):
                 if not self.copies:
                     self._lines[index] += block.count(b"\n")
+                if reading is not None:
+                    reading.unpacked(block)
                 yield block
+            if reading is not None:
+                self._contents.append((piece.path, reading.content_id))
 
         for chunk in record_chunks(
             counted(), self.task.layout.dialect, CHUNK, where=str(path), offset=start
@@ -249,7 +293,10 @@ class _Stream:
         if self.copies:
             assert piece.chunk is not None, "only text is copied"
             data = b"".join(piece.chunk.pieces(slice(None)))
-            return _Encoded(piece, self._packed(data), len(data), piece.rows)
+            return _Encoded(
+                piece, self._packed(data), data, piece.rows, size=len(data),
+                lines=data.count(b"\n"),
+            )  # fmt: skip
         parsed = piece.parsed
         if parsed is None:
             assert piece.chunk is not None, "a slice has records"
@@ -259,9 +306,9 @@ class _Stream:
             raise _bad_row(parsed.faults[0])
         rows = len(parsed.good)
         if self.tables:
-            return _Encoded(piece, b"", 0, rows, parsed.table, parsed.faults)
+            return _Encoded(piece, b"", b"", rows, parsed.table, parsed.faults)
         data = self._text(parsed.table)
-        return _Encoded(piece, self._packed(data), len(data), rows, None, parsed.faults)
+        return _Encoded(piece, self._packed(data), data, rows, None, parsed.faults)
 
     def _text(self, table: Any) -> bytes:
         from splarn.core.text import delimited, json_lines
@@ -277,7 +324,7 @@ class _Stream:
         if encoded.table is None:
             part = self._part("", encoded.slice.cut)
             assert isinstance(part, TextPart), "text goes into parts of text"
-            part.put_packed(encoded.data, encoded.raw_bytes, encoded.rows)
+            part.put_packed(encoded.packed, encoded.data, encoded.rows)
         elif not self.output.sort_by:
             self._put_rows(encoded.table, encoded.slice.cut)
 
@@ -290,7 +337,7 @@ class _Stream:
                 part.put(rows)
             else:
                 data = self._text(rows)
-                part.put_packed(self._packed(data), len(data), len(rows))
+                part.put_packed(self._packed(data), data, len(rows))
 
     def _part(self, folder: str, cut: int) -> TextPart | ColumnarPart:
         if folder in self._parts:
@@ -307,7 +354,7 @@ class _Stream:
         else:
             part = TextPart(task.folder, stem, output.format, output.packing)
             if task.header:
-                part.put_packed(self._packed(task.header), len(task.header), 0)
+                part.put_header(task.header, self._packed(task.header))
         self._parts[folder] = part
         return part
 
@@ -330,7 +377,9 @@ class _Stream:
             for _, part in sorted(self._parts.items())
         )
         self._parts = {}
-        return Cut(found, () if self.copies else tuple(piece.count() for piece in pieces))
+        contents, self._contents = tuple(self._contents), []
+        counts = () if self.copies else tuple(piece.count() for piece in pieces)
+        return Cut(found, counts, contents)
 
     def _pieces(self, held: list[_Encoded], following: _Slice | None) -> Iterator[_Piece]:
         """What a cut holds of each source; all of a source is in the cuts that it is in."""
@@ -343,12 +392,37 @@ class _Stream:
             end, line = source.end, self._lines[index]
             if goes_on and following is not None:
                 end, line = following.at, following.line
+            where = replace(source, end=end)
             if index in self._begun:
-                yield _Piece(replace(source, start=first.at, end=end), found, first, line)
+                where = replace(where, start=first.at)
+            if self.copies:
+                where = self._followed(where, index, found)
+            if index in self._begun:
+                yield _Piece(where, found, first, line)
             else:
-                whole = replace(first, row=0, line=0)
-                yield _Piece(replace(source, end=end), found, whole, line)
+                yield _Piece(where, found, replace(first, row=0, line=0), line)
         self._begun |= set(by_index)
+
+    def _followed(self, where: SourceRange, index: int, held: list[_Encoded]) -> SourceRange:
+        """A copied range with where its records lie in the source, as far as that is known."""
+        before, first = self._before.get(index, (0, 0)), held[0].slice
+        if before is None:
+            return where
+        joined = all(a.slice.at + a.size == b.slice.at for a, b in pairwise(held))
+        return replace(
+            where,
+            row=first.row + before[0],
+            line=first.line + before[1] + 1,
+            rows=sum(encoded.slice.rows for encoded in held),
+            lines=sum(encoded.lines for encoded in held) if joined else None,
+        )
+
+
+def end_of(piece: SourceRange) -> tuple[int, int] | None:
+    """Records and lines of a source up to the end of a copied range."""
+    if piece.row is None or piece.rows is None or piece.line is None or piece.lines is None:
+        return None
+    return piece.row + piece.rows, piece.line + piece.lines - 1
 
 
 @dataclass(frozen=True)

@@ -16,6 +16,7 @@ import pyarrow as pa
 
 from splarn.core.errors import SplarnError
 from splarn.core.faults import Fault
+from splarn.core.files import content_hash
 from splarn.core.layout import Field, Layout
 from splarn.core.layout.descriptor import from_descriptor
 from splarn.core.limit import BadRows
@@ -58,7 +59,7 @@ class Order:
             from_descriptor(document["layout"], "the order"),
             tuple(document["names"]),
             tuple(
-                {key: str(part[key]) for key in ("part_id", "name", "codec", "place")}
+                {key: str(part[key]) for key in ("part_id", "name", "codec", "place", "hash")}
                 for part in document["parts"]
             ),
             max(int(document["streams"]), 1),
@@ -136,12 +137,16 @@ class Loading:
             raise Wrong(f"there is no table {order.table}")
         path = self._fetched(part)
         outcome.packed = path.stat().st_size
+        if part["hash"] and content_hash(path) != part["hash"]:
+            raise Wrong("its bytes are not those that its manifest lists")
         found = []
         for parsed in read_parsed(path, part["codec"], order.layout):
             outcome.unpacked += parsed.size
             outcome.rows += parsed.table.num_rows
             faults = [Fault(**{**asdict(one), "path": part["name"]}) for one in parsed.faults]
-            outcome.faults += faults[: MOST_FAULTS - len(outcome.faults)]
+            outcome.faults += faults
+            if len(outcome.faults) > MOST_FAULTS:
+                raise Wrong(f"more than {MOST_FAULTS:,} bad rows, which no job's record keeps")
             read = parsed.row + parsed.rows
             if not order.limit.allows(len(outcome.faults), read):
                 first = outcome.faults[-1]

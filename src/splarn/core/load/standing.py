@@ -1,0 +1,92 @@
+"""Whether the rows of a load are still as it left them: an independent look at the table."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+
+from splarn.core.engine import LoadNote, PartNote, Session
+from splarn.core.load.verify import compare_digests
+from splarn.core.marks import Marks
+
+
+def can_tell(session: Session, note: LoadNote, parts: Sequence[PartNote]) -> bool:
+    """Whether the rows of a load that is done can be told from others in the table."""
+    if note.details.marks is not None:
+        return True
+    if note.mode == "append" and note.details.rows_before:
+        return False
+    others = any(
+        one.state in ("open", "done") and one.load_id != note.load_id
+        for one in session.loads(note.table)
+    )
+    if not others or session.columns(note.table) is None:
+        return True
+    return session.count(note.table) == sum(part.rows for part in parts)
+
+
+def changes_since(session: Session, note: LoadNote, parts: Sequence[PartNote]) -> list[str]:
+    """What was changed in the table's columns or in the rows of a load that is done, in words.
+
+    A changed row is seen by the engine's own mark of changes or by a figure of all cells; both are
+    of the table as the load left it. Rows that cannot be told from others are not looked at.
+    Raises OutsideError when the target fails.
+    """
+    details, table = note.details, note.table
+    if session.columns(table) is None:
+        return [f"{table} is gone"]
+    rows = sum(part.rows for part in parts)
+    found = _columns(session, note)
+    if not can_tell(session, note, parts):
+        return found
+    marks = details.marks
+    there = session.count(table, marks)
+    if there != rows:
+        what = f"{there:,} of its {rows:,} rows are there as it left them"
+        if marks is None:
+            what = f"{table} holds {there:,} rows now and had {rows:,} after it"
+        return [*found, what]
+    if found:
+        return found
+    if details.fingerprint is not None:
+        now = session.fingerprint(table, marks)
+        if now == details.fingerprint:
+            return []
+        found.append(
+            "cells of its rows have other values"
+            if now.partition(":")[0] == details.fingerprint.partition(":")[0]
+            else "it was loaded with another version of the engine, which leaves no way to see"
+        )
+    return [*_digests(session, note, marks), *found]
+
+
+def fingerprint(session: Session, table: str, marks: Marks | None) -> str | None:
+    """What a change will be seen by; None where the engine marks changed rows itself."""
+    if marks is not None and session.marks_changes:
+        return None
+    return session.fingerprint(table, marks)
+
+
+def _columns(session: Session, note: LoadNote) -> list[str]:
+    before, now = note.details.columns_after, session.columns_text(note.table)
+    if not before or before == now:
+        return []
+    was, there = dict(json.loads(before)), dict(json.loads(now))
+    found = [f"the column {name} was added" for name in there if name not in was]
+    found += [f"the column {name} was removed" for name in was if name not in there]
+    found += [
+        f"the column {name} is {there[name]} and was {kind}"
+        for name, kind in was.items()
+        if name in there and there[name] != kind
+    ]
+    return found or ["its columns are in another order"]
+
+
+def _digests(session: Session, note: LoadNote, marks: Marks | None) -> list[str]:
+    loaded = note.details.digests
+    if loaded is None:
+        return []
+    found = session.digest(note.table, note.details.fields, marks)
+    return [
+        f"{difference} (as loaded against now)" for difference in compare_digests(loaded, [], found)
+    ]
