@@ -89,7 +89,7 @@ def check(
     if good is not None:
         out.say(f"The good rows are in {good}.")
     if result.stopped:
-        out.note(f"Stopped at --limit {limit}: what comes after has not been read.")
+        out.note(f"Stopped early, since {result.stopped}: what comes after has not been read.")
     out.document(
         {
             "rows": result.rows,
@@ -101,7 +101,8 @@ def check(
                 for (kind, field), count in result.kinds.most_common()
             ],
             "rejects": str(written) if written else None,
-            "stopped": result.stopped,
+            "stopped": bool(result.stopped),
+            "stopped_because": result.stopped or None,
         }
     )
     return 1 if result.bad else 0

@@ -30,6 +30,8 @@ class Context:
         self.job: Job = read_job(job_file)
         self.out = Output(as_json)
         self._manifest_layout: Layout | None = None
+        # What was among the sources and is no file, with what it is.
+        self.skipped: list[tuple[Path, str]] = []
 
     def sources(self, given: Sequence[str] | None) -> tuple[list[str], Path | None]:
         """The places to look for source files, and what they are relative to."""
@@ -41,8 +43,12 @@ class Context:
             )
         return self.job.source.paths, self.job.folder
 
-    def paths(self, given: Sequence[str] | None) -> list[Place]:
-        """The source files; a manifest, or a folder that holds one, stands for its parts."""
+    def paths(self, given: Sequence[str] | None, quiet: bool = False) -> list[Place]:
+        """The source files; a manifest, or a folder that holds one, stands for its parts.
+
+        What is no file is left out, which is said unless `quiet`.
+        Raises RequestError when there are none.
+        """
         from splarn.core.files import find_files
         from splarn.core.places import place
         from splarn.core.shape.manifest import is_manifest, read_manifest
@@ -59,7 +65,12 @@ class Context:
             elif is_folder(text):
                 found.update(dict.fromkeys(listed(text)))
             else:
-                found.update(dict.fromkeys(find_files([text], base)))
+                found.update(dict.fromkeys(find_files([text], base, self.skipped)))
+        if not found:
+            named = ", ".join(f"{path} is {what}" for path, what in self.skipped[:3])
+            raise RequestError(f"There is no file to work on: {named or 'name some'}.")
+        for path, what in self.skipped if not quiet else ():
+            self.out.note(f"Left out {path}: it is {what}.")
         return list(found)
 
     def layout(self, given: Path | None, paths: Sequence[Place]) -> Layout:
@@ -127,6 +138,7 @@ class Context:
         streams: str | None,
         batch_rows: str | None,
         levers: Mapping[str, str | None] | None = None,
+        format: str = "csv",
     ) -> Space:
         """The space that options and job file describe; `levers` are those of the load."""
         from splarn.core.codecs import Packing
@@ -149,7 +161,11 @@ class Context:
             values(streams, job.load_streams, parse_count),
             values(batch_rows, job.batch_rows, parse_count),
             values((levers or {}).get("tier"), job.tier, str),
-            *(values((levers or {}).get(lever), getattr(job, lever), str) for lever in LOAD_LEVERS),
+            format=format,
+            **{
+                lever: values((levers or {}).get(lever), getattr(job, lever), str)
+                for lever in LOAD_LEVERS
+            },
         )
 
     def limits(self, deadline: str | None, budget: float | None, confidence: str | None) -> Limits:
@@ -187,6 +203,30 @@ class Context:
             self.out.note(f"The cost is not known: {error}")
             return {}
         return {"cost": cost.as_json(), "currency": prices.currency}
+
+    def note(
+        self,
+        kind: str,
+        id_: str,
+        summary: str,
+        document: dict[str, Any],
+        *,
+        parent: str = "",
+        seconds: float | None = None,
+    ) -> None:
+        """Notes in the ledger what is done; that it cannot be noted undoes nothing, and is said."""
+        from splarn.core.errors import SplarnError
+
+        try:
+            with self.ledger() as ledger:
+                ledger.put(kind, id_, summary, document, parent=parent, seconds=seconds)
+        except SplarnError as error:
+            self.out.note(f"It is done, but not noted in the ledger: {error}")
+
+    def check_ledger(self) -> None:
+        """Makes sure before any work that its end can be noted. Raises OutsideError."""
+        with self.ledger() as ledger:
+            ledger.check()
 
     @contextmanager
     def ledger(self) -> Iterator[Ledger]:

@@ -13,11 +13,13 @@ from splarn.cli.options import (
     Durabilities,
     IndexTimings,
     JobFile,
+    LayoutFile,
     PartSizes,
     Paths,
     Routes,
     StreamCounts,
     SweepId,
+    TargetUrl,
     Tiers,
     VolumeSize,
     WorkerCounts,
@@ -27,6 +29,8 @@ from splarn.cli.options import (
 def forecast(
     paths: Paths = None,
     volume: VolumeSize = None,
+    to: TargetUrl = None,
+    layout: LayoutFile = None,
     sweep: SweepId = None,
     show: Annotated[
         int, typer.Option("--show", metavar="N", help="Configurations to list, fastest first.")
@@ -48,13 +52,16 @@ def forecast(
     Example: [bold]splarn forecast --volume 200GB --streams 1,2,4,8[/bold]
     """
     from splarn.cli.context import Context
-    from splarn.cli.learned import learn, show_forecasts, volume_of
+    from splarn.cli.learned import learn, say_volume, show_forecasts, volume_of
     from splarn.core.model.forecast import forecast as predict
     from splarn.core.units import plural, show_count, show_duration, show_size
 
     context = Context(job, as_json)
     out = context.out
-    model, entry = learn(context, sweep)
+    files = None if volume else context.paths(paths)
+    target = context.target(to) if to or context.job.target.url else None
+    how = context.layout(layout, files) if files else None
+    model, entry = learn(context, sweep, target, how, files)
     space = context.space(
         part_size,
         codec,
@@ -62,8 +69,9 @@ def forecast(
         streams,
         batch_rows,
         {"durability": durability, "indexes": indexes, "route": route, "tier": tier},
+        format=str(entry.document.get("format", "csv")),
     )
-    wanted = volume_of(entry, None if volume else context.paths(paths), volume)
+    wanted = volume_of(entry, files, volume)
     prices = context.prices()
     found = predict(model, list(space.grid()), wanted, prices)
     found.sort(key=lambda one: one.seconds.median)
@@ -72,6 +80,7 @@ def forecast(
         f"{plural(model.trials, 'trial')} of {entry.id}; {plural(len(found), 'configuration')}, "
         "fastest first."
     )
+    say_volume(out, wanted)
     show_forecasts(out, found[:show], prices.currency)
     if found:
         best = found[0]
@@ -81,7 +90,7 @@ def forecast(
         out.say(f"The fastest spends its time so: {split}.")
     out.document(
         {
-            "volume": {"bytes": wanted.bytes, "rows": wanted.rows},
+            "volume": {"bytes": wanted.bytes, "rows": wanted.rows, "error": wanted.error},
             "sweep_id": entry.id,
             "currency": prices.currency,
             "forecasts": [one.as_json() for one in found],

@@ -8,34 +8,115 @@ from typing import TYPE_CHECKING
 from splarn.cli.context import Context
 from splarn.cli.output import Output
 from splarn.core.errors import RequestError
+from splarn.core.units import plural
 
 if TYPE_CHECKING:
     from splarn.core.configuration import Configuration
-    from splarn.core.ledger import Entry
+    from splarn.core.layout import Layout
+    from splarn.core.ledger import Entry, Ledger
     from splarn.core.model.fit import Model
     from splarn.core.model.forecast import Forecast
     from splarn.core.model.laws import Volume
     from splarn.core.places import Place
 
+# A sweep that was broken off tells something from so many trials on.
+LEAST_TRIALS = 4
 
-def learn(context: Context, sweep: str | None) -> tuple[Model, Entry]:
-    """The model fitted to a sweep's trials, and the sweep."""
+
+def learn(
+    context: Context,
+    sweep: str | None,
+    target: str | None,
+    layout: Layout | None,
+    files: Sequence[Place] | None = None,
+) -> tuple[Model, Entry]:
+    """The model fitted to the trials of a sweep, and the sweep.
+
+    Trials tell of their own target and layout only: the newest sweep of just these is taken, one
+    that ended before one that was broken off. One that is named is taken, and what differs is said.
+    Raises RequestError when none fits; it lists those that there are.
+    """
     from splarn.core.model.fit import fit_model
     from splarn.core.trial.trial import Trial
 
     with context.ledger() as ledger:
-        entry = ledger.find(sweep) if sweep else ledger.last("sweep")
-        if entry is None or entry.kind != "sweep":
-            raise RequestError(
-                f"There is no sweep to learn from in the ledger {ledger.path}: run `splarn sweep` "
-                "first."
-            )
+        if sweep:
+            entry = ledger.find(sweep)
+            if entry.kind != "sweep":
+                raise RequestError(f"{entry.id} is a {entry.kind}, not a sweep: name a sweep.")
+            for difference in _differences(entry, target, layout):
+                context.out.note(f"{entry.id} {difference}: its trials may say little about this.")
+        else:
+            entry = _fitting(context, ledger, target, layout)
         trials = ledger.entries("trial", parent=entry.id)
+    if "stopped_because" not in entry.document:
+        context.out.note(f"{entry.id} was broken off after {plural(len(trials), 'trial')}.")
+    known = entry.document.get("source", {}).get("paths")
+    if files and known is not None and sorted(map(str, files)) != sorted(known):
+        context.out.note(f"{entry.id} took its sample from other files than these.")
     return fit_model([Trial.from_json(trial.document) for trial in trials]), entry
 
 
+def _fitting(context: Context, ledger: Ledger, target: str | None, layout: Layout | None) -> Entry:
+    """The sweep to learn from when none is named."""
+    sweeps = ledger.entries("sweep")
+    if not sweeps:
+        raise RequestError(
+            f"There is no sweep to learn from in the ledger {ledger.path}: run `splarn sweep` "
+            "first."
+        )
+    if target is None and len({one.document.get("target") for one in sweeps}) > 1:
+        raise RequestError(
+            f"The ledger has sweeps of several targets: give --to, or --sweep with one of "
+            f"{_listed(ledger, sweeps)}."
+        )
+    fitting = [one for one in sweeps if not _differences(one, target, layout)]
+    ended = [one for one in fitting if "stopped_because" in one.document]
+    broken = [one for one in fitting if len(ledger.entries("trial", parent=one.id)) >= LEAST_TRIALS]
+    if not ended and not broken:
+        raise RequestError(
+            "No sweep in the ledger is of this target and layout: run `splarn sweep` for them, or "
+            f"name one with --sweep: {_listed(ledger, sweeps)}."
+        )
+    return (ended or broken)[-1]
+
+
+def _differences(entry: Entry, target: str | None, layout: Layout | None) -> list[str]:
+    """In what a sweep is not about this target and layout, in words."""
+    from splarn.engines import identity
+
+    found, document = [], entry.document
+    if target is not None and document.get("target_id", document["target"]) != identity(target):
+        found.append(f"is of the target {document['target']}")
+    if layout is not None and document.get("layout") != layout_id(layout):
+        found.append(f"is of the layout {document.get('layout_name', 'unknown')}")
+    return found
+
+
+def _listed(ledger: Ledger, sweeps: Sequence[Entry]) -> str:
+    shown = []
+    for one in sweeps[-5:]:
+        trials = plural(len(ledger.entries("trial", parent=one.id)), "trial")
+        state = "ended" if "stopped_because" in one.document else "broken off"
+        layout = one.document.get("layout_name", "unknown")
+        target = one.document["target"]
+        shown.append(f"{one.id} ({target}, layout {layout}, {trials}, {state})")
+    return ", ".join(shown)
+
+
+def layout_id(layout: Layout) -> str:
+    """What tells one layout from another."""
+    import json
+
+    import xxhash
+
+    from splarn.core.layout.descriptor import to_descriptor
+
+    return xxhash.xxh3_64_hexdigest(json.dumps(to_descriptor(layout), sort_keys=True).encode())
+
+
 def volume_of(sweep: Entry, paths: Sequence[Place] | None, size: str | None) -> Volume:
-    """How much is to be loaded: the size given, or that of the source files."""
+    """How much is to be loaded, unpacked: the size given, or that of the source files."""
     from splarn.core.codecs import codec_of
     from splarn.core.model.laws import Volume
     from splarn.core.survey import survey
@@ -50,10 +131,21 @@ def volume_of(sweep: Entry, paths: Sequence[Place] | None, size: str | None) -> 
     if all(codec_of(path) == "none" and path.suffix != ".parquet" for path in files):
         total = sum(path.stat().st_size for path in files)
         return Volume(total, total / row_bytes)
-    rows = survey(files).rows
-    if rows is None:
+    found = survey(files)
+    if found.rows is None:
         raise RequestError("A source file is damaged, so its volume is not known: survey it.")
-    return Volume(rows * row_bytes, rows)
+    low, high = found.rows_bounds
+    error = (high - low) / 2 / max(found.rows, 1)
+    return Volume(found.rows * row_bytes, found.rows, error)
+
+
+def say_volume(out: Output, volume: Volume) -> None:
+    """Says how sure the volume is, where it is an estimate."""
+    if volume.error >= 0.005:
+        out.note(
+            f"How much the packed files hold is an estimate, give or take {volume.error:.0%}, "
+            "which the intervals include: `splarn survey --exact` counts."
+        )
 
 
 def show_forecasts(

@@ -7,6 +7,7 @@ from collections import deque
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
+from splarn.cli.plain import in_one_line, visible
 from splarn.core.progress import Lane
 
 if TYPE_CHECKING:
@@ -84,6 +85,10 @@ class LiveView:
             counted = f"{show_count(rows)} rows, " if rows else ""
             self.bar.update(self.task, rows=f"{counted}{speed:,.1f} MB/s")
 
+    def tell(self, text: str) -> None:
+        if self.live is not None:
+            self.live.console.print(f"  {visible(text)}", markup=False)
+
     def finish(self) -> None:
         if self.live is not None:
             self.live.stop()
@@ -106,7 +111,7 @@ class LiveView:
                 # Files that are copied have no rows.
                 f"{show_count(lane.rows)} rows" if any(one.rows for one in self.streams) else "",
                 f"{_speed(seen) / 1e6:,.1f} MB/s" if lane.label else "",
-                lane.label.replace("[", r"\[") or "[dim]waiting[/dim]",
+                in_one_line(lane.label).replace("[", r"\[") or "[dim]waiting[/dim]",
             )
         return Group(table, self.bar)
 

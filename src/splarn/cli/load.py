@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -25,7 +26,7 @@ from splarn.cli.options import (
 if TYPE_CHECKING:
     from splarn.cli.context import Context
     from splarn.cli.output import Output
-    from splarn.core.engine import OpenEngine
+    from splarn.core.engine import LoadNote, OpenEngine
     from splarn.core.layout import Layout
     from splarn.core.load import Input, LoadRecord
 
@@ -127,7 +128,8 @@ def load(
 
     context = Context(job, as_json)
     out = context.out
-    open_engine = opener(context.target(to))
+    target = context.target(to)
+    open_engine = opener(target)
     if rejects is not None:
         inputs, how = _mended(context, rejects, paths, layout)
         table_mode = table_mode or "append"
@@ -151,18 +153,21 @@ def load(
         tier=tier or context.job.target.tier,
         read_tier=read_tier or context.job.target.read_tier,
     )
+    context.check_ledger()
+    request = replace(request, expected=begun_before(context, target, request.table))
     with Pools() as pools:
         record = load_parts(
             request,
             pools.streams(streams, open_engine().in_process),
             progress=out.progress(),
             confirm=agree(yes, as_json),
+            on_begin=note_begun(context, target),
         )
-    priced = context.priced(lambda tier: record.usage(tier))
+    priced = {} if record.done_before else context.priced(lambda tier: record.usage(tier))
     document = {**load_document(record), **priced}
-    with context.ledger() as ledger:
+    if not record.done_before:
         summary = f"{record.table}: {record.rows_loaded:,} rows, {plural(streams, 'stream')}"
-        ledger.put("load", record.load_id, summary, document, seconds=record.seconds)
+        context.note("load", record.load_id, summary, document, seconds=record.seconds)
     if not record.done_before:
         show_parts(out, record)
     show_load(out, record)
@@ -211,6 +216,33 @@ def _mended(
         raise RequestError("Rejects do not say how they read: give the --layout of their source.")
     path, how = mended_source(rejects, read_layout(given), context.rejects() / "mended")
     return inputs_from_files([path], how), how
+
+
+def note_begun(context: Context, target: str) -> Callable[[LoadNote], None]:
+    """Notes in the ledger that a load has begun, so that its notes are missed if they go."""
+    from splarn.engines import identity
+
+    def note(found: LoadNote) -> None:
+        document = {"state": "begun", "target_id": identity(target), "table": found.table}
+        context.note("load", found.load_id, f"{found.table}: begun", document)
+
+    return note
+
+
+def begun_before(context: Context, target: str, table: str) -> tuple[str, ...]:
+    """Loads into a table that this ledger saw begin and never end."""
+    from splarn.core.names import schema_and_name
+    from splarn.engines import identity
+
+    bare, place = schema_and_name(table)[1].lower(), identity(target)
+    with context.ledger() as ledger:
+        return tuple(
+            one.id
+            for one in ledger.entries("load")
+            if one.document.get("state") == "begun"
+            and one.document.get("target_id") == place
+            and schema_and_name(str(one.document["table"]))[1].lower() == bare
+        )
 
 
 def agree(yes: bool, as_json: bool) -> Callable[[int, int], bool] | None:

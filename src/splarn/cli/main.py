@@ -7,6 +7,9 @@ import os
 import sys
 from typing import Any
 
+from splarn.cli.plain import in_one_line, quiet_json
+from splarn.core.secrets import hide, remember_named
+
 INTERRUPTED = 130
 
 
@@ -19,6 +22,8 @@ def run(arguments: list[str]) -> int:
     """Runs one command line; returns the exit code."""
     debug = "--debug" in arguments or bool(os.environ.get("SPLARN_DEBUG"))
     arguments = [argument for argument in arguments if argument != "--debug"]
+    for argument in arguments:
+        remember_named(argument)
     as_json = "--json" in arguments
     # Splarn has no plug-ins of pydantic; looking for some means reading about every package.
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
@@ -73,6 +78,7 @@ def _interrupted(as_json: bool) -> int:
 
 def _fail(sentence: str, code: int, as_json: bool) -> int:
     if as_json:
-        print(json.dumps({"error": sentence, "exit_code": code}, ensure_ascii=False))
-    print(f"splarn: {sentence}", file=sys.stderr)
+        document = {"error": hide(sentence), "exit_code": code}
+        print(quiet_json(json.dumps(document, ensure_ascii=False)))
+    print(f"splarn: {in_one_line(sentence)}", file=sys.stderr)
     return code

@@ -35,7 +35,7 @@ TargetUrl = Annotated[
 TableName = Annotated[str | None, typer.Option("--table", metavar="NAME", help="Table to fill.")]
 Workers = Annotated[
     int | None,
-    typer.Option("--workers", metavar="N", min=1, help="Processes at work; one a core."),
+    typer.Option("--workers", metavar="N", min=1, help="How many work at once; one a core."),
 ]
 PartSizes = Annotated[
     str | None,

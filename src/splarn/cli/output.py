@@ -7,7 +7,9 @@ import sys
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from splarn.cli.plain import in_one_line, quiet_json, visible
 from splarn.core.progress import Progress, Silent
+from splarn.core.secrets import hide_all
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -31,7 +33,7 @@ class Output:
         """A sentence for people; nothing under `--json`."""
         if not self.as_json:
             self._after_table = False
-            self.out.print(text, markup=False)
+            self.out.print(visible(text), markup=False)
 
     def head(self, text: str) -> None:
         """A line that opens a section."""
@@ -79,7 +81,7 @@ class Output:
                 overflow="fold",
             )
         for row in rows:
-            table.add_row(*(_plain(cell) for cell in row))
+            table.add_row(*(_plain(in_one_line(cell)) for cell in row))
         if not self._after_table:
             self.out.print()
         self.out.print(Padding(table, (0, 0, 0, 2), expand=False))
@@ -89,7 +91,8 @@ class Output:
     def document(self, document: dict[str, Any]) -> None:
         """The JSON document of the command; nothing without `--json`."""
         if self.as_json:
-            print(json.dumps(document, ensure_ascii=False, default=str))
+            text = json.dumps(hide_all(document), ensure_ascii=False, default=str)
+            print(quiet_json(text))
 
     def progress(self) -> Progress:
         """A live view where someone is looking, otherwise silence."""
@@ -102,4 +105,4 @@ class Output:
 
 def _plain(text: str) -> str:
     """Text in which square brackets mean themselves."""
-    return text.replace("[", r"\[")
+    return visible(text).replace("[", r"\[")

@@ -68,24 +68,25 @@ def plan(
     fastest, with neither the fastest of all.
     """
     import secrets
-    from datetime import datetime
+    from datetime import UTC, datetime
 
     from splarn.cli.context import Context
-    from splarn.cli.learned import learn, show_forecasts, volume_of
+    from splarn.cli.learned import learn, say_volume, show_forecasts, volume_of
     from splarn.core.model.forecast import forecast as predict
     from splarn.core.places import key_of
     from splarn.core.plan import Plan, choose, write_plan
+    from splarn.core.units import show_duration
     from splarn.engines import parse_target
 
     context = Context(job, as_json)
     out = context.out
     limits = context.limits(deadline, budget, confidence)
-    model, entry = learn(context, sweep)
     files = context.paths(paths)
     how = context.layout(layout, files)
     target = context.target(to)
     keep_secrets_out(target)
     parse_target(target)
+    model, entry = learn(context, sweep, target, how, files)
     prices = context.prices()
     space = context.space(
         part_size,
@@ -94,13 +95,14 @@ def plan(
         streams,
         batch_rows,
         {"durability": durability, "indexes": indexes, "route": route, "tier": tier},
+        format=how.format,
     )
     wanted = volume_of(entry, files, None)
     found = predict(model, list(space.grid()), wanted, prices)
     choice = choose(found, limits, prices.currency)
     chosen = choice.chosen
     made = Plan(
-        f"plan-{datetime.now():%Y%m%d-%H%M%S}-{secrets.token_hex(2)}",
+        f"plan-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}",
         chosen.configuration,
         chosen.as_json(),
         limits,
@@ -133,13 +135,23 @@ def plan(
         "plan": str(out_file),
     }
     with context.ledger() as ledger:
-        summary = str(chosen.configuration)
-        ledger.put("plan", made.id, summary, document, seconds=chosen.seconds.median)
+        expected = f"forecast {show_duration(chosen.seconds.median)}"
+        summary = f"{chosen.configuration}: {expected}"
+        if not choice.meets_limits:
+            summary += ", misses its limits"
+        ledger.put("plan", made.id, summary, document)
     (out.head if choice.meets_limits else out.bad)(str(chosen.configuration))
     for reason in choice.reasons:
         out.say(reason)
     show_forecasts(out, choice.ranked[:5], prices.currency, chosen)
-    out.say(f"Wrote {out_file}; `splarn run {out_file}` carries it out.")
+    say_volume(out, wanted)
+    if choice.meets_limits:
+        out.say(f"Wrote {out_file}; `splarn run {out_file}` carries it out.")
+    else:
+        out.note(
+            f"Wrote {out_file}, which does not keep the limits: allow more time or money, widen "
+            "the space and sweep again, or run it knowing that."
+        )
     out.document(document)
     return 0 if choice.meets_limits else 1
 

@@ -39,7 +39,14 @@ def run(
     """
     from splarn.cli.context import Context
     from splarn.cli.costs import show_cost
-    from splarn.cli.load import agree, load_code, load_document, show_load
+    from splarn.cli.load import (
+        agree,
+        begun_before,
+        load_code,
+        load_document,
+        note_begun,
+        show_load,
+    )
     from splarn.core.ledger import FOLDER
     from splarn.core.plan import read_plan
     from splarn.core.pool import Pools
@@ -51,6 +58,7 @@ def run(
     what = read_plan(plan)
     folder = parts or context.job.folder / FOLDER / "parts" / what.id
     open_engine = opener(what.target)
+    context.check_ledger()
     with Pools() as pools:
         record = run_plan(
             what,
@@ -63,6 +71,8 @@ def run(
             keep_parts=keep_parts,
             progress=out.progress(),
             confirm=agree(yes, as_json),
+            expected=begun_before(context, what.target, what.table),
+            on_begin=note_begun(context, what.target),
         )
     document = {
         "plan_id": what.id,
@@ -79,25 +89,28 @@ def run(
         "error_pct": record.error_pct,
         "resumed": record.resumed,
     }
-    with context.ledger() as ledger:
-        rows = f"{record.load.table}: {record.load.rows_loaded:,} rows"
-        ledger.put(
-            "load",
-            record.load.load_id,
-            f"{rows}, by {what.id}",
-            load_document(record.load),
-            parent=what.id,
-            seconds=record.load.seconds,
-        )
-        error = "" if record.error_pct is None else f", forecast off by {record.error_pct:+.0f} %"
-        ledger.put(
-            "run",
-            f"run-{record.load.load_id}",
-            rows + error,
-            document,
-            parent=what.id,
-            seconds=record.seconds,
-        )
+    if record.load.done_before:
+        show_load(out, record.load)
+        out.document(document)
+        return load_code(record.load)
+    rows = f"{record.load.table}: {record.load.rows_loaded:,} rows"
+    context.note(
+        "load",
+        record.load.load_id,
+        f"{rows}, by {what.id}",
+        load_document(record.load),
+        parent=what.id,
+        seconds=record.load.seconds,
+    )
+    error = "" if record.error_pct is None else f", forecast off by {record.error_pct:+.0f} %"
+    context.note(
+        "run",
+        f"run-{record.load.load_id}",
+        rows + error,
+        document,
+        parent=what.id,
+        seconds=record.seconds,
+    )
     show_load(out, record.load)
     _show_beside(out, what, record)
     show_cost(out, document)
@@ -112,7 +125,9 @@ def _show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
     currency = plan.prices.currency
 
     def compared(forecast: float, actual: float) -> str:
-        return f"{(actual / forecast - 1) * 100:+.0f} %" if forecast > 0 else ""
+        if forecast <= 0 or record.resumed:
+            return ""
+        return f"{(actual / forecast - 1) * 100:+.0f} %"
 
     rows = [
         (

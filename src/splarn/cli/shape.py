@@ -254,11 +254,15 @@ def _estimate(context: Context, files: list[Place], total: int, workers: int | N
     from splarn.core.codecs import Packing, codec_of
     from splarn.core.pool import Pools, usable_cores
     from splarn.core.shape.estimate import estimate, sample_bytes
+    from splarn.core.survey.look import look_at
     from splarn.core.units import plural, show_duration, show_size
 
     out = context.out
     count = workers or usable_cores()
     packed = [path for path in files if codec_of(path) != "none"]
+    if packed:
+        looks = [look_at(path, None, False) for path in files]
+        total = sum(one.raw_bytes for one in looks)
     sample = sample_bytes(files)
     if not sample:
         from splarn.core.errors import RequestError
@@ -289,9 +293,7 @@ def _estimate(context: Context, files: list[Place], total: int, workers: int | N
     )
     if packed:
         verb = "is" if len(packed) == 1 else "are"
-        out.note(
-            f"{plural(len(packed), 'file')} {verb} packed; the volume counts the packed bytes."
-        )
+        out.note(f"{plural(len(packed), 'file')} {verb} packed; how much they hold is an estimate.")
     out.document(
         {
             "sample_bytes": sum(map(len, sample)),

@@ -57,7 +57,7 @@ def ship(
     """
     import secrets
     from contextlib import closing
-    from datetime import datetime
+    from datetime import UTC, datetime
 
     from splarn.cli.context import Context
     from splarn.cli.costs import show_cost
@@ -76,8 +76,9 @@ def ship(
         )
     if after not in ("keep", "delete"):
         raise RequestError(f"--after {after!r} is not known: use keep or delete.")
+    context.check_ledger()
     files = _files(context, paths)
-    now = datetime.now()
+    now = datetime.now(UTC)
     ship_id = f"ship-{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
     with Pools() as pools, closing(open_depot(to)) as depot, closing(Origins()) as origins:
         request = ShipRequest(
@@ -93,10 +94,9 @@ def ship(
         record = send(request, pools.threads(streams), progress=out.progress())
     priced = context.priced(lambda _: record.usage())
     document = {"ship_id": ship_id, **ship_document(record), **priced}
-    with context.ledger() as ledger:
-        sent = f"{plural(len(record.files), 'file')}, {show_size(record.bytes_sent)} sent"
-        summary = f"{sent}, {plural(streams, 'stream')}"
-        ledger.put("ship", ship_id, summary, document, seconds=record.seconds)
+    sent = f"{plural(len(record.files), 'file')}, {show_size(record.bytes_sent)} sent"
+    summary = f"{sent}, {plural(streams, 'stream')}"
+    context.note("ship", ship_id, summary, document, seconds=record.seconds)
     _show(out, record)
     show_cost(out, priced)
     out.document(document)
@@ -191,8 +191,8 @@ def _show(out: Output, record: ShipRecord) -> None:
         speed = record.bytes_sent / max(record.seconds, 1e-9) / 1e6
         out.say(
             f"{plural(sent, 'file')} with {show_size(record.bytes_sent)} sent to {record.place} in "
-            f"{show_duration(record.seconds)} ({speed:,.1f} MB/s), "
-            f"{plural(record.requests, 'request')}"
+            f"{show_duration(record.seconds)} ({speed:,.1f} MB/s)"
+            + (f", {plural(record.requests, 'request')}" if record.remote else "")
             + (f", of which {record.retries} tried again." if record.retries else ".")
         )
     if kept:

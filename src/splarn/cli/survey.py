@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -75,15 +75,18 @@ def survey(
         None if newer is None else parse_duration(newer),
         None if older is None else parse_duration(older),
     )
-    files = [path for path in context.paths(paths) if only.keeps(path)]
+    files = [path for path in context.paths(paths, quiet=True) if only.keeps(path)]
     if not files:
         raise RequestError("No file is left by --name, --larger, --smaller, --newer and --older.")
     intended = Intended(parse_size(part_size), streams)
-    found = take_stock(files, known, exact, intended, out.progress())
+    found = take_stock(files, known, exact, intended, out.progress(), context.skipped)
 
     def rows_of(file: SourceFile) -> str:
         return "?" if file.rows is None else f"{'' if file.rows_exact else '~'}{file.rows:,}"
 
+    found_in: dict[str | None, list[str]] = defaultdict(list)
+    for finding in found.findings:
+        found_in[finding.path].append(finding.kind)
     listed = sorted(found.files, key=lambda file: -file.bytes)[:show]
     if len(found.files) <= show:
         listed = list(found.files)
@@ -98,7 +101,7 @@ def survey(
                 str(file.columns or ""),
                 rows_of(file),
                 f"{file.row_bytes:,.0f}" if file.row_bytes else "",
-                ", ".join(dict.fromkeys(finding.kind for finding in file.findings)),
+                ", ".join(dict.fromkeys(found_in[file.path])),
             )
             for file in listed
         ),
@@ -139,7 +142,11 @@ def _document(found: Catalogue) -> dict[str, Any]:
     return {
         "files": [
             {key: getattr(file, key) for key in plain}
-            | {"findings": [finding.__dict__ for finding in file.findings]}
+            | {
+                "findings": [
+                    finding.__dict__ for finding in found.findings if finding.path == file.path
+                ]
+            }
             for file in found.files
         ],
         "totals": {"files": len(found.files), "bytes": found.bytes, "rows": found.rows},

@@ -25,6 +25,8 @@ from splarn.cli.options import (
 
 if TYPE_CHECKING:
     from splarn.cli.output import Output
+    from splarn.core.engine import Session
+    from splarn.core.prices import Prices
     from splarn.core.trial.trial import Trial
 
 
@@ -63,18 +65,21 @@ def sweep(
     stopped when the same command is given again.
     """
     import tempfile
+    from contextlib import closing
     from pathlib import Path
 
     from splarn.cli.context import Context
     from splarn.cli.costs import show_tiers
+    from splarn.cli.learned import layout_id
     from splarn.cli.load import say_restored
     from splarn.core.levers import check_levers
     from splarn.core.pool import Pools, workers_for
+    from splarn.core.secrets import hide
     from splarn.core.trial.design import design
-    from splarn.core.trial.runner import TRIAL_TABLE, TrialPlace, run_trials
+    from splarn.core.trial.runner import TrialPlace, remove_left, run_trials, trial_table
     from splarn.core.trial.sample import take_sample
     from splarn.core.units import parse_duration, parse_size, plural, show_count, show_size
-    from splarn.engines import opener, shown
+    from splarn.engines import identity, opener, shown
     from splarn.engines import parse_target as parse
 
     context = Context(job, as_json)
@@ -83,6 +88,8 @@ def sweep(
     url = context.target(to)
     open_engine = opener(url)
     say_restored(out, open_engine)
+    files = context.paths(paths)
+    how = context.layout(layout, files)
     space = context.space(
         part_size,
         codec,
@@ -90,14 +97,19 @@ def sweep(
         streams,
         batch_rows,
         {"durability": durability, "indexes": indexes, "route": route, "tier": tier},
+        format=how.format,
     )
-    files = context.paths(paths)
-    how = context.layout(layout, files)
     for configuration in space.grid():
         check_levers(configuration.load_levers, open_engine())
+    # What would only be found wrong after the first trials.
+    context.limits(None, None, None)
+    context.check_ledger()
+    keeper = open_engine().connect()
+    _check_tiers(keeper, space.tier, context.prices() if context.job.prices else None)
     planned = design(space, repeats or settings.repeats, settings.seed)
     limit = time if time is not None else settings.time
     with (
+        closing(keeper),
         Pools() as pools,
         context.ledger() as ledger,
         tempfile.TemporaryDirectory(prefix="splarn-sweep-") as scratch,
@@ -113,10 +125,18 @@ def sweep(
             "space": space.as_json(),
             "repeats": repeats or settings.repeats,
             "seed": settings.seed,
-            "target": shown(parse(url)),
+            "target": hide(shown(parse(url))),
+            "target_id": identity(url),
+            "layout": layout_id(how),
+            "layout_name": how.name,
+            "format": how.format,
+            "source": {"paths": [str(path) for path in files]},
             "sample": {"bytes": taken.bytes, "rows": taken.rows},
         }
-        sweep_id, done = _open_sweep(ledger, request)
+        sweep_id, done = _open_sweep(ledger, keeper, request)
+        removed = remove_left(open_engine, keeper)
+        if removed:
+            out.note(f"Removed what sweeps that were killed had left: {', '.join(removed)}.")
         if done:
             out.note(f"Going on with the sweep {sweep_id}: {plural(len(done), 'trial')} are done.")
         out.say(
@@ -140,7 +160,13 @@ def sweep(
             planned,
             done,
             taken,
-            TrialPlace(open_engine, TRIAL_TABLE, Path(scratch), context.job.target.table),
+            TrialPlace(
+                open_engine,
+                trial_table(sweep_id),
+                Path(scratch),
+                context.job.target.table,
+                sweep_id,
+            ),
             pools,
             keep,
             time_limit=None if limit is None else parse_duration(limit),
@@ -163,11 +189,29 @@ def sweep(
     )
 
 
-def _open_sweep(ledger: Any, request: dict[str, Any]) -> tuple[str, list[Trial]]:
-    """The unfinished sweep of the same request with its trials, or a new one."""
+def _check_tiers(session: Session, wanted: tuple[str, ...], prices: Prices | None) -> None:
+    """Raises RequestError for a tier that the target or the price list lacks."""
+    from splarn.core.errors import RequestError
+    from splarn.core.prices.pricelist import tier_of
+
+    size = session.size()
+    for tier in wanted:
+        if size is not None and tier not in size.tiers:
+            raise RequestError(
+                f"The target has no tier {tier}: the space may use {', '.join(size.tiers)}."
+            )
+        if prices is not None:
+            tier_of(prices, tier)
+
+
+def _open_sweep(ledger: Any, session: Session, request: dict[str, Any]) -> tuple[str, list[Trial]]:
+    """The unfinished sweep of the same request with its trials, or a new one.
+
+    One that is being carried out elsewhere is left alone. It is claimed while the session lives.
+    """
     import json
     import secrets
-    from datetime import datetime
+    from datetime import UTC, datetime
 
     from splarn.core.trial.trial import Trial
 
@@ -175,10 +219,11 @@ def _open_sweep(ledger: Any, request: dict[str, Any]) -> tuple[str, list[Trial]]
     last = ledger.last("sweep")
     if last is not None and last.document.get("state") == "open":
         same = all(last.document.get(key) == value for key, value in wanted.items())
-        if same:
+        if same and session.claim(last.id):
             entries = ledger.entries("trial", parent=last.id)
             return last.id, [Trial.from_json(entry.document) for entry in entries]
-    sweep_id = f"sweep-{datetime.now():%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    sweep_id = f"sweep-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    session.claim(sweep_id)
     ledger.put("sweep", sweep_id, "begun", {**request, "state": "open"})
     return sweep_id, []
 
@@ -190,15 +235,22 @@ def _show(out: Output, trials: list[Trial], stopped: str) -> None:
 
     summaries = summarise(trials)
     most = 12
+    # Phases in which no time to speak of went by are left out; the others add up to the time.
+    total = sum(summary.median for summary in summaries)
+    phases = [
+        phase
+        for phase in (summaries[0].phases if summaries else ())
+        if sum(summary.phases.get(phase, 0.0) for summary in summaries) >= 0.005 * total
+    ]
     levers = varying(out, [summary.configuration for summary in summaries])
     out.table(
-        [*levers.values(), ">time", ">range", ">shape", ">load", ">finish"],
+        [*levers.values(), ">time", ">range", *(f">{phase}" for phase in phases)],
         (
             (
                 *(summary.configuration.show(lever) for lever in levers),
                 show_duration(summary.median),
                 f"{show_duration(summary.low)} – {show_duration(summary.high)}",
-                *(show_duration(summary.phases[phase]) for phase in ("shape", "load", "finish")),
+                *(show_duration(summary.phases[phase]) for phase in phases),
             )
             for summary in summaries[:most]
         ),

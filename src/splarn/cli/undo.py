@@ -39,6 +39,7 @@ def undo(
 
     context = Context(job, as_json)
     out = context.out
+    context.check_ledger()
     done = take_back(
         opener(context.target(to)),
         load_id,
@@ -53,8 +54,7 @@ def undo(
         "rows_restored": done.rows_restored,
         "what": done.what,
     }
-    with context.ledger() as ledger:
-        summary = f"{done.table}: {plural(done.rows_removed, 'row')} taken back"
-        ledger.put("undo", f"undo-{done.load_id}", summary, document, parent=done.load_id)
+    summary = f"{done.table}: {plural(done.rows_removed, 'row')} taken back"
+    context.note("undo", f"undo-{done.load_id}", summary, document, parent=done.load_id)
     out.good(f"Took back the load {done.load_id}: {done.what}.")
     out.document(document)

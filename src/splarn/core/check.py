@@ -27,6 +27,8 @@ from splarn.core.source import Source
 from splarn.core.unique import Keys, keys_of, locate, repeated
 
 RANGE = 64 << 20
+# When so many rows are read and this share of them is bad, the layout is another file's.
+ENOUGH, HOPELESS = 20_000, 0.9
 
 
 @dataclass(frozen=True)
@@ -39,19 +41,20 @@ class CheckTask:
     layout: Layout
     keep: int
     good: Path | None = None
+    limit: int | None = None
 
 
 @dataclass
 class CheckResult:
     """Rows read, good and bad. `faults` stops growing at the limit, `kinds` counts them all.
 
-    `stopped` says that the limit ended the check before the source did.
+    `stopped` says why the check ended before the source did, empty where it did not.
     """
 
     rows: int = 0
     bad: int = 0
     lines: int = 0
-    stopped: bool = False
+    stopped: str = ""
     faults: list[Fault] = field(default_factory=list)
     kinds: Counter[tuple[str, str]] = field(default_factory=Counter)
     keys: list[Keys] = field(default_factory=list)
@@ -87,6 +90,9 @@ def run_check_task(task: CheckTask) -> CheckResult:
                 good(parsed)
             if unique:
                 result.keys += keys_of(parsed, task.layout)
+            result.stopped = _enough(result, task.limit, task.keep)
+            if result.stopped:
+                return result
             if task.codec == "none":
                 report(parsed.size)
     if task.layout.format == "parquet":
@@ -94,6 +100,20 @@ def run_check_task(task: CheckTask) -> CheckResult:
     if task.codec != "none":
         report(task.range.packed)
     return result
+
+
+def _enough(found: CheckResult, limit: int | None, keep: int) -> str:
+    """Why nothing further need be read; empty where it need."""
+    if limit is not None and found.bad >= limit:
+        return f"{limit:,} bad rows were asked for at most"
+    if found.bad >= keep:
+        return f"{keep:,} bad rows are as many as are kept"
+    if limit is None and found.rows >= ENOUGH and found.bad >= HOPELESS * found.rows:
+        return (
+            f"{found.bad:,} of the first {found.rows:,} rows read are bad, so the layout does not "
+            "seem to be that of these files (--limit N reads on until N are)"
+        )
+    return ""
 
 
 @contextmanager
@@ -127,9 +147,9 @@ def check(
 ) -> CheckResult:
     """Reads all files against the layout, ranges of them in parallel; keeps `keep` faults.
 
-    With a `limit` it stops once so many rows are bad. Good rows go into files in the folder `good`,
-    which must hold none yet. Uniqueness is judged over all files; repeats count as bad, but stay in
-    the files of good rows.
+    With a `limit` it stops once so many rows are bad, without one where nearly all are. Good rows
+    go into files in the folder `good`, which must hold none yet. Uniqueness is judged over all
+    files; repeats count as bad, but stay in the files of good rows.
     Raises RequestError as `check_sources` does, OutsideError when a file cannot be read.
     """
     watch = progress or Silent()
@@ -142,7 +162,7 @@ def check(
         path, codec = source.place, source.codec
         for piece in cut_file(path, codec, layout, RANGE, pool):
             to = None if good is None else good / f"good-{len(tasks) + 1:05d}.{layout.format}"
-            tasks.append(CheckTask(path, codec, piece, layout, keep, to))
+            tasks.append(CheckTask(path, codec, piece, layout, keep, to, limit))
     watch.start("check", sum(task.range.packed for task in tasks), "bytes")
     total = CheckResult()
     current: Place | None = None
@@ -161,8 +181,10 @@ def check(
         total.bad += part.bad
         keys[-1] += [replace(key, rows=key.rows + row) for key in part.keys]
         row, line = row + part.rows, line + part.lines
-        if limit is not None and total.bad >= limit:
-            total.stopped = task is not tasks[-1]
+        total.stopped = part.stopped or _enough(total, limit, keep)
+        if total.stopped:
+            if task is tasks[-1] and not part.stopped:
+                total.stopped = ""
             break
     watch.finish()
     _blame_repeats(total, keys, sources, layout, keep)

@@ -12,6 +12,15 @@ from typing import Any, Protocol
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import outside
 from splarn.core.places import Place, blocks_in, open_place
+from splarn.core.unpacking import (
+    GzipUnpacker,
+    PlainUnpacker,
+    Unpacker,
+    ZstdUnpacker,
+    bzip2_unpacker,
+    lz4_unpacker,
+    xz_unpacker,
+)
 
 BLOCK = 1 << 20
 # Records repeat in long stretches: at the fast levels, longer matches and tables that stay in the
@@ -44,7 +53,7 @@ class Codec:
     levels: tuple[int, int]
     default_level: int
     packer: Callable[[int], Packer]
-    unpacker: Callable[[], Any]
+    unpacker: Callable[[], Unpacker]
 
 
 class _Plain:
@@ -65,12 +74,6 @@ def _gzip_packer(level: int) -> Packer:
     return zlib.compressobj(level, zlib.DEFLATED, 31)
 
 
-def _gzip_unpacker() -> Any:
-    from isal import isal_zlib
-
-    return isal_zlib.decompressobj(31)
-
-
 def _zstd_packer(level: int) -> Packer:
     import zstandard
 
@@ -78,12 +81,6 @@ def _zstd_packer(level: int) -> Packer:
         return zstandard.ZstdCompressor(level=level).compressobj()
     settings = zstandard.ZstdCompressionParameters.from_level(level, **_TUNED[level])
     return zstandard.ZstdCompressor(compression_params=settings).compressobj()
-
-
-def _zstd_unpacker() -> Any:
-    import zstandard
-
-    return zstandard.ZstdDecompressor(max_window_size=1 << 31).decompressobj()
 
 
 class _Lz4Packer:
@@ -109,20 +106,14 @@ class _Lz4Packer:
         return bytes(self._frame.begin())
 
 
-def _lz4_unpacker() -> Any:
-    import lz4.frame
-
-    return lz4.frame.LZ4FrameDecompressor()
-
-
 CODECS: dict[str, Codec] = {
     codec.name: codec
     for codec in (
-        Codec("none", "", b"", (0, 0), 0, lambda level: _Plain(), lambda: None),
-        Codec("gzip", ".gz", b"\x1f\x8b", (1, 9), 1, _gzip_packer, _gzip_unpacker),
-        Codec("zstd", ".zst", b"\x28\xb5\x2f\xfd", (1, 19), 1, _zstd_packer, _zstd_unpacker),
-        Codec("lz4", ".lz4", b"\x04\x22\x4d\x18", (0, 12), 0, _Lz4Packer, _lz4_unpacker),
-        Codec("bzip2", ".bz2", b"BZh", (1, 9), 9, bz2.BZ2Compressor, bz2.BZ2Decompressor),
+        Codec("none", "", b"", (0, 0), 0, lambda level: _Plain(), PlainUnpacker),
+        Codec("gzip", ".gz", b"\x1f\x8b", (1, 9), 1, _gzip_packer, GzipUnpacker),
+        Codec("zstd", ".zst", b"\x28\xb5\x2f\xfd", (1, 19), 1, _zstd_packer, ZstdUnpacker),
+        Codec("lz4", ".lz4", b"\x04\x22\x4d\x18", (0, 12), 0, _Lz4Packer, lz4_unpacker),
+        Codec("bzip2", ".bz2", b"BZh", (1, 9), 9, bz2.BZ2Compressor, bzip2_unpacker),
         Codec(
             "xz",
             ".xz",
@@ -130,7 +121,7 @@ CODECS: dict[str, Codec] = {
             (0, 9),
             1,
             lambda level: lzma.LZMACompressor(preset=level),
-            lzma.LZMADecompressor,
+            xz_unpacker,
         ),
     )
 }
@@ -261,21 +252,26 @@ def _unpack(
                 taken(len(packed))
             if passing is not None:
                 passing(packed)
+            if not begun:
+                packed = packed.lstrip(b"\0")
             while packed:
-                try:
-                    data = unpacker.decompress(packed)
-                except Exception as error:
-                    raise OutsideError(
-                        f"{path} is damaged: its {codec.name} packing cannot be read ({error}); "
-                        "fetch it again from where it came."
-                    ) from None
                 begun = True
-                if data:
+                pieces = unpacker.feed(packed)
+                while True:
+                    try:
+                        data = next(pieces, None)
+                    except Exception as error:
+                        raise OutsideError(
+                            f"{path} is damaged: its {codec.name} packing cannot be read "
+                            f"({error}); fetch it again from where it came."
+                        ) from None
+                    if data is None:
+                        break
                     yield data
                 packed = b""
-                if unpacker.eof:
+                if unpacker.ended:
                     # Several frames may follow one another; zero padding ends a file.
-                    packed = (unpacker.unused_data or b"").lstrip(b"\0")
+                    packed = unpacker.unused.lstrip(b"\0")
                     unpacker = codec.unpacker()
                     begun = bool(packed)
     if begun:

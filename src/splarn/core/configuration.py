@@ -41,6 +41,8 @@ class Configuration:
     durability: str = "full"
     indexes: str = "keep"
     route: str = "direct"
+    # Of the parts; not a lever yet.
+    format: str = "csv"
 
     @property
     def load_levers(self) -> LoadLevers:
@@ -51,7 +53,7 @@ class Configuration:
         """All levers under their stable keys."""
         return {
             "part_size": self.part_size,
-            "format": "csv",
+            "format": self.format,
             "codec": self.packing.codec,
             "level": self.packing.level,
             "workers": self.workers,
@@ -74,6 +76,7 @@ class Configuration:
             int(document["batch_rows"]),
             str(document["tier"]),
             *(str(document.get(lever, known[0])) for lever, known in LOAD_LEVERS.items()),
+            str(document.get("format", "csv")),
         )
 
     def show(self, lever: str) -> str:
@@ -113,9 +116,10 @@ class Space:
     durability: tuple[str, ...] = ("full",)
     indexes: tuple[str, ...] = ("keep",)
     route: tuple[str, ...] = ("direct",)
+    format: str = "csv"
 
     def __post_init__(self) -> None:
-        for lever in fields(self):
+        for lever in self._levers:
             values = getattr(self, lever.name)
             what = LEVERS[lever.name]
             if not values:
@@ -137,8 +141,8 @@ class Space:
 
     def grid(self) -> Iterator[Configuration]:
         """Every configuration of the space; an unlogged load that goes direct is none."""
-        levers = (getattr(self, lever.name) for lever in fields(self))
-        every = (Configuration(*choice) for choice in product(*map(_unique, levers)))
+        levers = (getattr(self, lever.name) for lever in self._levers)
+        every = (Configuration(*choice, self.format) for choice in product(*map(_unique, levers)))
         return (one for one in every if one.load_levers.agree)
 
     @property
@@ -150,7 +154,13 @@ class Space:
         """The values by lever."""
         document = asdict(self)
         document["packing"] = [str(packing) for packing in self.packing]
-        return {key: list(value) for key, value in document.items()}
+        return {
+            key: value if isinstance(value, str) else list(value) for key, value in document.items()
+        }
+
+    @property
+    def _levers(self) -> list[Any]:
+        return [lever for lever in fields(self) if lever.name in LEVERS]
 
 
 def _unique(values: tuple[Any, ...]) -> list[Any]:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import errno
 import glob
 import os
+import stat
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from fnmatch import fnmatch
@@ -17,12 +18,19 @@ from splarn.core.places import Place, Remote, find_remote, open_place, place
 
 # Names that end like this are Splarn's unfinished business and never data.
 ASIDE = ".splarn-unfinished"
+# A file on its way out, until its copy is proven: one that a kill left behind has its name again.
+LEAVING = ".splarn-leaving"
 
 
-def find_files(places: Iterable[str | Path], base: Path | None = None) -> list[Place]:
+def find_files(
+    places: Iterable[str | Path],
+    base: Path | None = None,
+    skipped: list[tuple[Path, str]] | None = None,
+) -> list[Place]:
     """Every file that the given files, folders, patterns and URLs name, sorted, each once.
 
     Folders are walked; hidden files, manifests, layouts and unfinished parts in them are left out.
+    What is no file is left out and put into `skipped`, with what it is.
     Raises RequestError when a place names nothing, OutsideError when it cannot be reached.
     """
     found: dict[Place, None] = {}
@@ -33,33 +41,96 @@ def find_files(places: Iterable[str | Path], base: Path | None = None) -> list[P
             continue
         if base is not None and not path.is_absolute():
             path = base / path
+        aside = [] if skipped is None else skipped
+        back = path.with_name(path.name + LEAVING) if path.name else path
+        if not path.exists() and back.is_file():
+            _bring_back(back)
         if path.is_dir():
-            hits = _walk(path)
-            if not hits:
+            hits = _walk(path, aside)
+            if not hits and not aside:
                 raise RequestError(f"The folder {path} holds no data files: name another place.")
         elif path.exists():
-            hits = [path]
+            hits = [path] if path.is_file() else []
+            if not hits:
+                aside.append((path, kind_of(path.stat().st_mode)))
         else:
             names = sorted(glob.glob(str(path), recursive=True))  # noqa: PTH207
             hits = [Path(hit) for hit in names if Path(hit).is_file() and _is_data(hit)]
+            aside += [
+                (Path(hit), kind_of(Path(hit).stat().st_mode))
+                for hit in names
+                if Path(hit).exists() and not Path(hit).is_file() and not Path(hit).is_dir()
+            ]
             if not hits:
                 raise RequestError(f"There is no file or folder {path}: check the spelling.")
         found.update(dict.fromkeys(hits))
     return list(found)
 
 
-def _walk(folder: Path) -> list[Path]:
-    """The data files below a folder, sorted."""
-    found = []
-    for at, folders, names in os.walk(folder):
-        folders[:] = [name for name in folders if not name.startswith(".")]
-        found += [path for name in names if _is_data(path := f"{at}{os.sep}{name}")]
+def kind_of(mode: int) -> str:
+    """What is not a plain file is called."""
+    kinds: tuple[tuple[Callable[[int], bool], str], ...] = (
+        (stat.S_ISFIFO, "a pipe"),
+        (stat.S_ISSOCK, "a socket"),
+        (stat.S_ISBLK, "a device"),
+        (stat.S_ISCHR, "a device"),
+        (stat.S_ISDIR, "a folder"),
+    )
+    return next((name for test, name in kinds if test(mode)), "of another kind")
+
+
+def _bring_back(path: Path) -> None:
+    """Gives a file that was to be removed its name again."""
+    with outside(f"Bringing back {path}"):
+        path.rename(path.with_name(path.name.removesuffix(LEAVING)))
+
+
+def _walk(folder: Path, skipped: list[tuple[Path, str]]) -> list[Path]:
+    """The data files below a folder, sorted. Links to folders are not followed: they may loop."""
+    found: list[str] = []
+    left = [str(folder)]
+    while left:
+        with outside("Looking into the folder"), os.scandir(left.pop()) as entries:
+            for entry in entries:
+                name = entry.name
+                if name.startswith("."):
+                    continue
+                if entry.is_dir(follow_symlinks=False):
+                    left.append(entry.path)
+                elif _is_file(entry):
+                    path = entry.path
+                    if name.endswith(LEAVING):
+                        path = path.removesuffix(LEAVING)
+                        if Path(path).exists():
+                            continue
+                        _bring_back(Path(entry.path))
+                    if _is_data(path):
+                        found.append(path)
+                else:
+                    skipped.append((Path(entry.path), _kind_of(entry)))
     return [Path(path) for path in sorted(found)]
+
+
+def _is_file(entry: os.DirEntry[str]) -> bool:
+    try:
+        return entry.is_file()
+    except OSError:
+        return False
+
+
+def _kind_of(entry: os.DirEntry[str]) -> str:
+    try:
+        mode = entry.stat().st_mode
+    except OSError:
+        return "a link that leads nowhere"
+    if stat.S_ISDIR(mode):
+        return "a link to a folder, which is not followed"
+    return kind_of(mode)
 
 
 def _is_data(path: str) -> bool:
     name = path.rpartition(os.sep)[2]
-    if name.startswith(".") or name.endswith((".toml", ".md", ASIDE)):
+    if name.startswith(".") or name.endswith((".toml", ".md", ASIDE, LEAVING)):
         return False
     return not name.endswith(".json") or _is_lines(path)
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from splarn.core.errors import RequestError
+from splarn.core.secrets import remember_named
 
 JOB_FILE = "splarn.toml"
 
@@ -90,7 +91,9 @@ def read_job(path: Path | None) -> Job:
         if not path.exists():
             return Job()
     try:
-        document = tomllib.loads(path.read_text(encoding="utf-8"))
+        text = path.read_text(encoding="utf-8")
+        remember_named(text)
+        document = tomllib.loads(text)
     except FileNotFoundError:
         raise RequestError(f"There is no job file {path}: check the path given to --job.") from None
     except (OSError, UnicodeDecodeError) as error:

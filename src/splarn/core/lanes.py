@@ -51,6 +51,13 @@ def report(amount: float, rows: int = 0) -> None:
         lane.report(amount, rows)
 
 
+def tell(text: str) -> None:
+    """What a running task calls when it waits for long, to say so; heard in this process only."""
+    lane = current_lane()
+    if lane is not None and lane.watch is not None:
+        lane.watch.tell(text)
+
+
 def run_labelled(run: Callable[[Task], Result], task: Task, number: int) -> Result:
     """Runs a task in this worker, telling the main process which one it is at."""
     _worker_lane[2] = number

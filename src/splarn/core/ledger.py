@@ -13,6 +13,7 @@ from typing import Any
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import explain
+from splarn.core.secrets import hide, hide_all
 
 FOLDER = ".splarn"
 FILE = "ledger.sqlite"
@@ -81,7 +82,8 @@ class Ledger:
         Raises OutsideError when the disk refuses.
         """
         at = datetime.now(UTC).isoformat(timespec="seconds")
-        row = (kind, id_, parent, at, summary, seconds, json.dumps(document))
+        text = json.dumps(hide_all(document))
+        row = (kind, id_, parent, at, hide(summary), seconds, text)
         with self._open() as connection:
             connection.execute(
                 "INSERT INTO entry (kind, id, parent, at, summary, seconds, document)"
@@ -132,6 +134,18 @@ class Ledger:
             )
         return hits[0]
 
+    def check(self) -> None:
+        """Makes sure that it can be written to, before any work whose end it is to note.
+
+        Raises OutsideError when it cannot.
+        """
+        with self._open() as connection:
+            connection.execute("BEGIN IMMEDIATE")
+            connection.execute("PRAGMA user_version")
+            found = connection.execute("PRAGMA quick_check(1)").fetchone()[0]
+            if found != "ok":
+                raise sqlite3.DatabaseError(str(found).splitlines()[0])
+
     def close(self) -> None:
         """Closes the file."""
         if self._connection is not None:
@@ -143,10 +157,21 @@ class Ledger:
         try:
             if self._connection is None:
                 self.path.parent.mkdir(parents=True, exist_ok=True)
-                self._connection = sqlite3.connect(self.path, timeout=30)
-                self._migrate(self._connection)
-            with self._connection:
+                connection = sqlite3.connect(self.path, timeout=60, isolation_level=None)
+                try:
+                    self._migrate(connection)
+                except BaseException:
+                    connection.close()
+                    raise
+                self._connection = connection
+            try:
                 yield self._connection
+            except BaseException:
+                if self._connection.in_transaction:
+                    self._connection.execute("ROLLBACK")
+                raise
+            if self._connection.in_transaction:
+                self._connection.execute("COMMIT")
         except OSError as error:
             raise OutsideError(
                 f"The ledger {self.path} cannot be opened: {explain(error)}."
@@ -157,6 +182,10 @@ class Ledger:
             ) from None
 
     def _migrate(self, connection: sqlite3.Connection) -> None:
+        if connection.execute("PRAGMA user_version").fetchone()[0] == len(_MIGRATIONS):
+            return
+        # Several may come at once: the first one makes it, the others wait and look again.
+        connection.execute("BEGIN IMMEDIATE")
         version = connection.execute("PRAGMA user_version").fetchone()[0]
         if version > len(_MIGRATIONS):
             raise OutsideError(
@@ -164,6 +193,7 @@ class Ledger:
                 f"knows {len(_MIGRATIONS)}): update Splarn."
             )
         for number in range(version, len(_MIGRATIONS)):
-            connection.executescript(
-                f"BEGIN; {_MIGRATIONS[number]} PRAGMA user_version = {number + 1}; COMMIT;"
-            )
+            for statement in _MIGRATIONS[number].split(";"):
+                connection.execute(statement)
+            connection.execute(f"PRAGMA user_version = {number + 1}")
+        connection.execute("COMMIT")

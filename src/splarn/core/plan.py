@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 from typing import Any
 
@@ -114,6 +114,7 @@ def choose(forecasts: Sequence[Forecast], limits: Limits, currency: str) -> Choi
         _why(chosen, limits, chance, bool(keeping), len(keeping), len(forecasts), currency),
         _what_binds(chosen, forecasts),
         *([_next_best(chosen, ranked[1], currency)] if len(ranked) > 1 else []),
+        *_beyond(chosen, limits, chance),
         *([_extrapolated(chosen)] if chosen.extrapolated else []),
     )
     return Choice(chosen, bool(keeping), chance, reasons, tuple(ranked))
@@ -223,6 +224,20 @@ def _next_best(chosen: Forecast, other: Forecast, currency: str) -> str:
     return f"The runner-up ({other.configuration}) would take {time_word} and cost {cost_word}."
 
 
+def _beyond(chosen: Forecast, limits: Limits, chance: float | None) -> list[str]:
+    """What the interval means where it reaches past a deadline that is kept all the same."""
+    if limits.deadline is None or chance is None or chance < limits.confidence:
+        return []
+    if chosen.seconds.high <= limits.deadline:
+        return []
+    late = float((chosen.draws > limits.deadline).mean())
+    return [
+        f"The 90 % interval reaches past the deadline, to {show_duration(chosen.seconds.high)}: "
+        f"by the model {late:.0%} of such loads take longer than "
+        f"{show_duration(limits.deadline)}; ask for a higher --confidence if that is too many."
+    ]
+
+
 def _extrapolated(chosen: Forecast) -> str:
     return (
         f"Take care: no trial covered its {', '.join(chosen.extrapolated)}, so the forecast "
@@ -251,7 +266,7 @@ def write_plan(plan: Plan, path: Path) -> None:
             "table_mode": plan.table_mode,
             "bad_row_limit": plan.bad_rows.as_json(),
         },
-        "volume": {"bytes": plan.volume.bytes, "rows": plan.volume.rows},
+        "volume": asdict(plan.volume),
         "source_bytes": plan.source_bytes,
         "prices": plan.prices.model_dump(),
         "sweep": plan.sweep,
@@ -282,7 +297,7 @@ def read_plan(path: Path) -> Plan:
             target["table"],
             target["table_mode"],
             BadRows.read(target["bad_row_limit"]),
-            Volume(document["volume"]["bytes"], document["volume"]["rows"]),
+            Volume(**document["volume"]),
             int(document["source_bytes"]),
             make_prices(document["prices"], str(path)),
             document["sweep"],

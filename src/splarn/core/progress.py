@@ -31,6 +31,9 @@ class Progress(Protocol):
     def lanes(self, lanes: Sequence[Lane]) -> None:
         """What each of those at work has come to; told every now and then."""
 
+    def tell(self, text: str) -> None:
+        """Something that the one who waits should know now."""
+
     def finish(self) -> None:
         """The current stage is over."""
 
@@ -45,6 +48,9 @@ class Silent:
         return None
 
     def lanes(self, lanes: Sequence[Lane]) -> None:
+        return None
+
+    def tell(self, text: str) -> None:
         return None
 
     def finish(self) -> None:

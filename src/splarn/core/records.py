@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from itertools import chain
 from typing import Any
 
@@ -21,7 +21,9 @@ Positions = npt.NDArray[np.int64]
 NEWLINE = 10
 BLANKS = (b"\n", b"\r\n", b"\r")
 BOM = b"\xef\xbb\xbf"
-MAX_RECORD = 64 << 20
+MAX_RECORD = 32 << 20
+# Of a longer record so many bytes are kept.
+KEPT_OF_LONG = 1 << 16
 
 
 @dataclass(frozen=True)
@@ -145,6 +147,13 @@ class Chunk:
     line: int
     stray: bool
     open_quote: bool = False
+    # What a single record takes that is too long to be kept: `data` is its beginning then.
+    too_long: int = 0
+
+    @property
+    def size(self) -> int:
+        """Unpacked bytes of the file that the chunk stands for."""
+        return self.too_long or len(self.data)
 
     @property
     def rows(self) -> int:
@@ -185,11 +194,16 @@ class Chunk:
 
     def longest(self, chosen: slice = slice(None)) -> int:
         """The bytes of the longest of the `chosen` records."""
-        return int((self.ends[chosen] - self.starts[chosen]).max())
+        return self.too_long or int((self.ends[chosen] - self.starts[chosen]).max())
 
     def line_of(self, index: int) -> int:
         """The line, counted from 1, on which a record of the chunk starts."""
-        return self.line + 1 + self.data.count(b"\n", 0, int(self.starts[index]))
+        return self.line + 1 + int(np.searchsorted(self._newlines, self.starts[index]))
+
+    @cached_property
+    def _newlines(self) -> Positions:
+        """Where the lines end; found once, since every fault asks for its line."""
+        return np.flatnonzero(np.frombuffer(self.data, dtype=np.uint8) == NEWLINE)
 
 
 def record_chunks(
@@ -205,13 +219,22 @@ def record_chunks(
     """Chunks of about `size` bytes, cut between records, from a stream that starts at a record.
 
     `offset`, `row` and `line` are what lies before the stream. A byte-order mark and, at offset 0,
-    the header record are passed over when the dialect has one.
-    Raises OutsideError when one record is larger than 64 MiB, which a quote left open causes.
+    the header record are passed over when the dialect has one. A record of more than 32 MiB, which
+    a quote left open causes, comes as a chunk of its own that is `too_long`.
     """
     first = offset == 0
     if first:
         offset, blocks = skip_mark(blocks)
-    for data, found, last in _aligned(blocks, dialect, size, where, offset, line):
+    for data, found, last, too_long in _aligned(blocks, dialect, size):
+        if too_long:
+            whole = np.array([len(data)], dtype=np.int64)
+            if not (first and dialect.header):
+                yield Chunk(data, whole * 0, whole, offset, row, line, True, False, too_long)
+                row += 1
+            first = False
+            line += found.lines
+            offset += too_long
+            continue
         ends = found.ends
         if last and (not len(ends) or ends[-1] != len(data)):
             ends = np.append(ends, len(data))
@@ -250,13 +273,17 @@ def _without_blanks(data: bytes, starts: Positions, ends: Positions) -> tuple[Po
 
 
 def _aligned(
-    blocks: Iterable[bytes], dialect: Dialect, size: int, where: str, offset: int, line: int
-) -> Iterator[tuple[bytes, Scan, bool]]:
-    """Pieces that end at a record's end, the last one excepted; each with its scan and `last`."""
+    blocks: Iterable[bytes], dialect: Dialect, size: int
+) -> Iterator[tuple[bytes, Scan, bool, int]]:
+    """Pieces that end at a record's end, the last one excepted; each with its scan and `last`.
+
+    The last figure is 0, or what a record takes that is too long; its piece is its beginning.
+    """
     pending: list[bytes] = []
     held = 0
     waiting = size
-    for block in blocks:
+    rest_of = iter(blocks)
+    for block in rest_of:
         pending.append(block)
         held += len(block)
         if held < waiting:
@@ -265,20 +292,42 @@ def _aligned(
         found = scan(data, dialect)
         if not len(found.ends):
             if held > MAX_RECORD:
-                raise OutsideError(
-                    f"{where} has a record longer than 64 MiB from byte {offset:,} on: a quote "
-                    "that is never closed or a wrong quote character does this; check the layout."
-                )
+                length, lines, after = _end_of_long(rest_of, dialect, found.quoted)
+                long = Scan(found.ends, False, True, found.lines + lines)
+                yield data[:KEPT_OF_LONG], long, False, held + length
+                pending, held, waiting = [after], len(after), size
+                continue
             pending, waiting = [data], held + size
             continue
         cut = int(found.ends[-1])
         rest = data[cut:]
-        yield data[:cut], replace(found, quoted=False, lines=found.lines - rest.count(b"\n")), False
-        offset += cut
+        lines = found.lines - rest.count(b"\n")
+        yield data[:cut], replace(found, quoted=False, lines=lines), False, 0
         pending, held, waiting = [rest], len(rest), size
     data = b"".join(pending)
     if data:
-        yield data, scan(data, dialect), True
+        yield data, scan(data, dialect), True, 0
+
+
+def _end_of_long(blocks: Iterator[bytes], dialect: Dialect, quoted: bool) -> tuple[int, int, bytes]:
+    """Passes over the rest of a record: its bytes and lines, and what was read behind it.
+
+    Nothing of it is kept. Where it is in a quoted field, the quotes that pass tell its end.
+    """
+    passed = lines = odd = 0
+    for block in blocks:
+        view = np.frombuffer(block, dtype=np.uint8)
+        newlines = np.flatnonzero(view == NEWLINE)
+        ends = newlines
+        if quoted and dialect.quote is not None:
+            quotes = np.flatnonzero(view == ord(dialect.quote))
+            ends = newlines[(np.searchsorted(quotes, newlines) + odd) & 1 == 1]
+            odd = (odd + len(quotes)) & 1
+        if len(ends):
+            end = int(ends[0]) + 1
+            return passed + end, lines + int(np.searchsorted(newlines, end)), block[end:]
+        passed, lines = passed + len(block), lines + len(newlines)
+    return passed, lines, b""
 
 
 def line_blocks(
@@ -298,7 +347,7 @@ def line_blocks(
         body, pending = data[:cut], data[cut:]
         if len(pending) + open_bytes > MAX_RECORD:
             raise OutsideError(
-                f"{where} has a record longer than 64 MiB: a quote that is never closed or a wrong "
+                f"{where} has a record longer than 32 MiB: a quote that is never closed or a wrong "
                 "quote character does this; check the layout."
             )
         if not cut:

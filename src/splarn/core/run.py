@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import shutil
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from splarn.core.engine import OpenEngine
+from splarn.core.engine import LoadNote, OpenEngine
 from splarn.core.errors import RequestError
 from splarn.core.files import find_files
 from splarn.core.load import LoadRecord, LoadRequest, inputs_from_manifest, load
@@ -54,8 +55,12 @@ def run_plan(
     keep_parts: bool = False,
     progress: Progress | None = None,
     confirm: Confirm | None = None,
+    expected: tuple[str, ...] = (),
+    on_begin: Callable[[LoadNote], None] | None = None,
 ) -> RunRecord:
     """Shapes into `folder` and loads from there; the same call goes on after an interruption.
+
+    Where an earlier call has loaded all, this one looks whether it is there, and tidies up.
 
     `confirm` is asked before more rows are removed than come.
     Parts are removed once the load is verified, unless `keep_parts`.
@@ -63,6 +68,8 @@ def run_plan(
     raise.
     """
     paths = find_files(plan.sources, base)
+    if not paths:
+        raise RequestError("The plan's source files are gone: bring them back, or plan again.")
     size = sum(path.stat().st_size for path in paths)
     if abs(size - plan.source_bytes) > VOLUME_SLACK * plan.source_bytes:
         raise RequestError(
@@ -88,6 +95,7 @@ def run_plan(
             progress=progress,
         ).manifest
     shaped = time.perf_counter()
+    shaping = shaped - begun
     record = load(
         LoadRequest(
             open_engine,
@@ -101,18 +109,20 @@ def run_plan(
             rejects=rejects,
             again=again,
             tier=configuration.tier if open_engine().reads_parts else None,
+            expected=expected,
         ),
         streams,
         progress=progress,
         confirm=confirm,
+        on_begin=on_begin,
     )
-    seconds = shaped - begun + record.seconds
-    phases = {"shape": shaped - begun, **record.phases}
+    seconds = shaping + record.seconds
+    phases = {"shape": shaping, **record.phases}
     busy = sum(phases.get(phase, 0.0) for phase in BUSY_PHASES)
     of_load = record.usage(configuration.tier)
     compute = record.compute or (Stretch(configuration.tier, busy),)
     usage = replace(of_load, compute=compute, machine=seconds)
-    resumed = standing or record.resumed
+    resumed = standing or record.resumed or record.done_before
     median = float(plan.forecast["seconds"]["median"])
     if record.verified and not keep_parts:
         shutil.rmtree(folder, ignore_errors=True)

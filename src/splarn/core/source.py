@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from splarn.core.codecs import detect_codec, read_blocks
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.files import content_hash, outside
+from splarn.core.files import content_hash, kind_of, outside
 from splarn.core.places import Place, open_place
 from splarn.core.records import BOM, record_chunks
 
@@ -206,18 +206,6 @@ def look(place: Place) -> tuple[int, tuple[int, int, int]]:
     if not stat.S_ISREG(status.st_mode):
         raise RequestError(f"{place} is {kind_of(status.st_mode)}, not a file: leave it out.")
     return status.st_size, (status.st_dev, status.st_ino, status.st_mtime_ns)
-
-
-def kind_of(mode: int) -> str:
-    """What a file that is none is called."""
-    kinds: tuple[tuple[Callable[[int], bool], str], ...] = (
-        (stat.S_ISFIFO, "a pipe"),
-        (stat.S_ISSOCK, "a socket"),
-        (stat.S_ISBLK, "a device"),
-        (stat.S_ISCHR, "a device"),
-        (stat.S_ISDIR, "a folder"),
-    )
-    return next((name for test, name in kinds if test(mode)), "of another kind")
 
 
 def same_file(one: Place, other: Path) -> bool:

@@ -8,11 +8,12 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from splarn.core.errors import OutsideError
-from splarn.core.files import ASIDE, outside
-from splarn.core.places import blocks_in
+from splarn.core.files import ASIDE, LEAVING, outside
+from splarn.core.places import Place, blocks_in
 from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.depot import Stored, Unready
 from splarn.core.ship.ranges import Ranges
+from splarn.core.source import same_file
 
 
 class FolderDepot:
@@ -33,6 +34,11 @@ class FolderDepot:
         with outside(f"Reading {path}"):
             digest, size = digest_of(blocks_of(path))
         return Stored(name, size, digest)
+
+    def holds(self, name: str, source: Place) -> bool:
+        """See Depot. By device and inode, so that links are seen through."""
+        path = self.folder / name
+        return path.exists() and same_file(source, path)
 
     def put(self, name: str, blocks: Iterator[bytes], size: int, digest: str) -> Stored:
         """See Depot. What was written is read again, since a disk may lie."""
@@ -91,7 +97,7 @@ class FolderDepot:
         return sorted(
             path.relative_to(self.folder).as_posix()
             for path in found
-            if not path.name.endswith(ASIDE)
+            if not path.name.endswith((ASIDE, LEAVING))
         )
 
     def close(self) -> None:

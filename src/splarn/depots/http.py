@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import quote, urlsplit, urlunsplit
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.places import AS_IT_IS, shown_url
+from splarn.core.places import AS_IT_IS, Place, Remote, shown_url
 from splarn.core.secrets import filled
 from splarn.core.ship.depot import Stored, Unready
 from splarn.core.ship.digests import read_field, write_field
@@ -55,6 +55,10 @@ class HttpDepot:
             self._check(answer, name)
             size = int(answer.headers.get("content-length", -1))
             return Stored(name, size, self._digest(answer, name))
+
+    def holds(self, name: str, source: Place) -> bool:
+        """See Depot. What lies behind an address cannot be seen from here."""
+        return isinstance(source, Remote) and source.url == f"{self.url.rstrip('/')}/{quote(name)}"
 
     def put(self, name: str, blocks: Iterator[bytes], size: int, digest: str) -> Stored:
         """See Depot. A store that answers without a digest is asked for one."""

@@ -8,7 +8,7 @@ from contextlib import contextmanager, suppress
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import ASIDE
-from splarn.core.places import blocks_in, filesystem, shown_url
+from splarn.core.places import Place, Remote, blocks_in, filesystem, shown_url
 from splarn.core.ship.content import digest_of
 from splarn.core.ship.depot import Stored, Unready
 
@@ -26,6 +26,7 @@ class ObjectDepot:
 
     def __init__(self, url: str) -> None:
         self.place = shown_url(url)
+        self._url = url.rstrip("/")
         # Object stores know no folders.
         self._flat = url.partition("://")[0].lower() in ("s3", "s3a", "gs", "gcs", "az", "abfs")
         self._system, self._root = filesystem(url.rstrip("/"))
@@ -33,6 +34,10 @@ class ObjectDepot:
     def find(self, name: str) -> Stored | None:
         """See Depot."""
         return self._found(self._at(name), name)
+
+    def holds(self, name: str, source: Place) -> bool:
+        """See Depot. What lies behind an address cannot be seen from here."""
+        return isinstance(source, Remote) and source.url == f"{self._url}/{name}"
 
     def put(self, name: str, blocks: Iterator[bytes], size: int, digest: str) -> Stored:
         """See Depot."""

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import importlib
 from functools import partial
+from pathlib import Path
 
 from sqlalchemy.engine import URL, make_url
 from sqlalchemy.exc import ArgumentError
 
 from splarn.core.engine import Engine, OpenEngine
 from splarn.core.errors import RequestError
-from splarn.core.secrets import filled
+from splarn.core.secrets import filled, hide
 
 _KINDS = {
     "sqlite": ("splarn.engines.sqlite", "SqliteEngine"),
@@ -40,6 +41,18 @@ def parse_target(text: str) -> URL:
             f"Targets of the kind {kind!r} are not known: use one of {', '.join(sorted(_KINDS))}."
         )
     return url
+
+
+def identity(text: str) -> str:
+    """What tells one target from another: an embedded file by its real path.
+
+    Raises RequestError as `parse_target` does.
+    """
+    url = parse_target(text)
+    kind = url.get_backend_name()
+    if kind in ("sqlite", "duckdb"):
+        return f"{kind}:{Path(url.database or '').resolve()}"
+    return hide(shown(url))
 
 
 def shown(url: URL) -> str:

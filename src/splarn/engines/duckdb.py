@@ -71,6 +71,9 @@ class DuckdbEngine(SqlEngine):
                 "pip install 'splarn[duckdb]'."
             ) from None
         database = self.url.database
+        if database and database != ":memory:":
+            # One file is one target, by whatever path.
+            database = str(Path(database).resolve())
         if not database or database == ":memory:":
             raise RequestError(
                 "A DuckDB target needs a file: write it like duckdb:///larkmere.duckdb."

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import hashlib
+import glob
 import os
 import re
-import tempfile
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import IO
 
 from splarn.core.engine import TableColumn, TableIndex
+from splarn.core.files import outside
 from splarn.core.marks import Marks
 from splarn.core.names import schema_and_name, sibling
 from splarn.engines.notes import NotesSession
@@ -20,6 +21,8 @@ try:
 except ImportError:  # Not on Windows.
     fcntl = None  # type: ignore[assignment]
 
+# The ending of a claim's file.
+CLAIM = ".splarn-claim"
 _NAME = r"""(?:"(?:[^"]|"")*"|\[[^\]]*\]|`[^`]*`|'[^']*'|[^\s("'`\[.]+)"""
 _TABLE = re.compile(
     rf"\s*CREATE\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?(?:{_NAME}\.)?{_NAME}", re.IGNORECASE
@@ -166,21 +169,32 @@ class FileTables(TablesSession):
     _claims: dict[str, IO[bytes]] | None = None
 
     def claim(self, load_id: str) -> bool:
-        """See Session. A locked file of the system's; the lock ends with the process."""
+        """See Session. A locked file beside the database's, which all of its users see.
+
+        The lock ends with the process.
+        """
         if fcntl is None:
             return True
         self._claims = self._claims or {}
         if load_id in self._claims:
             return True
-        place = Path(self.engine.url.database or "").resolve()
-        mark = hashlib.sha256(f"{place} {load_id}".encode()).hexdigest()[:24]
-        path = Path(tempfile.gettempdir()) / f"splarn-{mark}.lock"
-        file = path.open("ab")
-        try:
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            file.close()
-            return False
+        path = self._claim_file(load_id)
+        with outside(f"Claiming the load {load_id} beside {self.engine.place}"):
+            self._forget_claims()
+            try:
+                file: IO[bytes] = path.open("ab")
+                # Other users must be able to see that it is locked.
+                with suppress(OSError):
+                    path.chmod(0o666)
+            except PermissionError:
+                if not path.exists():
+                    raise
+                file = path.open("rb")
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                file.close()
+                return False
         # Whoever held it before has removed it on leaving.
         same = path.exists() and path.stat().st_ino == os.fstat(file.fileno()).st_ino
         if not same:
@@ -189,11 +203,27 @@ class FileTables(TablesSession):
         self._claims[load_id] = file
         return True
 
+    def _claim_file(self, load_id: str) -> Path:
+        place = Path(self.engine.url.database or "").resolve()
+        return place.with_name(f".{place.name}.{load_id}{CLAIM}")
+
+    def _forget_claims(self) -> None:
+        """Removes the files of claims whose holders were killed."""
+        assert fcntl is not None, "asked for only where there are locks"
+        pattern = self._claim_file("*")
+        for path in pattern.parent.glob(glob.escape(pattern.name).replace("[*]", "*")):
+            if any(path.name == Path(file.name).name for file in (self._claims or {}).values()):
+                continue
+            with suppress(OSError), path.open("rb") as file:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                path.unlink(missing_ok=True)
+
     def close(self) -> None:
         """See Session."""
         super().close()
         for file in (self._claims or {}).values():
-            Path(file.name).unlink(missing_ok=True)
+            with suppress(OSError):
+                Path(file.name).unlink(missing_ok=True)
             file.close()
         self._claims = None
 

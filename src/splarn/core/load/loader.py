@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-from splarn.core.engine import Session
+from splarn.core.engine import LoadNote, Session
 from splarn.core.errors import RequestError
 from splarn.core.levers import check_levers
 from splarn.core.limit import too_many_bad
@@ -32,11 +33,12 @@ def load(
     *,
     progress: Progress | None = None,
     confirm: Confirm | None = None,
+    on_begin: Callable[[LoadNote], None] | None = None,
 ) -> LoadRecord:
     """Loads every input once, resuming an unfinished load of the same content into the table.
 
-    `confirm` is asked before `empty` or `replace` removes more rows than come. Streams are the
-    pool's workers.
+    `confirm` is asked before `empty` or `replace` removes more rows than come; `on_begin` is told
+    of the load before its first row. Streams are the pool's workers.
     Raises RequestError when the table does not fit, the engine lacks a lever or the content is
     already in, ShortfallError when rows are bad beyond the limit, OutsideError when the target
     fails.
@@ -60,6 +62,8 @@ def load(
         table = request.table
         request = replace(request, table=keeper.canonical(table))
         opened = open_load(keeper, request, confirm)
+        if on_begin is not None and not opened.done:
+            on_begin(opened.note)
         if opened.done:
             return _nothing_left(keeper, request, table, opened, tuple(left))
         with sizing.larger(opened.note):

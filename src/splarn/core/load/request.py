@@ -89,6 +89,8 @@ class LoadRequest:
     keep_before: bool = True
     tier: str | None = None
     read_tier: str | None = None
+    # Loads into this table that were seen to begin, so that the target must have notes of them.
+    expected: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from typing import Any
 
 # Rows kept of a part, and those taken at a time.
 MOST = 400
-EACH = 16
+EACH = 64
 
 
 class Sampling:

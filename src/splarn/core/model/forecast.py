@@ -22,6 +22,8 @@ DISCREPANCY = 0.06
 # Spread of the log total from one run to the next for reasons that last as long as a run.
 DRIFT = 0.08
 MOST_STRETCHES = 32
+# Half of a normal 90 % interval, in standard deviations.
+Z90 = 1.645
 # Phases in which the rented compute is in use.
 BUSY_PHASES = ("queue", "size", "load", "finish")
 
@@ -93,7 +95,9 @@ def forecast(
         rest=model.rest,
     )
     ratio = max(volume.bytes, 1) / max(model.measured.bytes, 1)
-    noise = _noise(model, ratio, random)
+    # A volume that is an estimate makes every phase as uncertain as it is itself.
+    volume_off = np.exp(volume.error / Z90 * random.standard_normal(DRAWS))
+    noise = {phase: found * volume_off for phase, found in _noise(model, ratio, random).items()}
     by_phase = {
         fitted.law.phase: noise[fitted.law.phase]
         * fitted.law.seconds(levers, _draw(fitted, random), len(model.codecs))

@@ -25,10 +25,14 @@ LEAST = 1e-6
 
 @dataclass(frozen=True)
 class Volume:
-    """How much there is to load. `bytes` unpacked."""
+    """How much there is to load. `bytes` unpacked.
+
+    `error` is the share by which both may be off either way, with 90 % confidence.
+    """
 
     bytes: float
     rows: float
+    error: float = 0.0
 
 
 @dataclass(frozen=True)

@@ -100,6 +100,8 @@ class TextParser(ABC):
 
     def parse(self, chunk: Chunk) -> Parsed:
         """Splits a chunk into typed good rows and faults."""
+        if chunk.too_long:
+            return self._too_long(chunk)
         table = self._parse_direct(chunk) if self._direct else None
         if table is not None and len(table) == chunk.rows:
             parsed = as_parsed(chunk, table, np.arange(chunk.rows), ())
@@ -110,6 +112,17 @@ class TextParser(ABC):
         if not self._constraints:
             return parsed
         return constrained(parsed, self._constraints, self._faults_of(chunk))
+
+    def _too_long(self, chunk: Chunk) -> Parsed:
+        end = chunk.offset + chunk.too_long
+        message = (
+            f"a record of {chunk.too_long:,} bytes up to byte {end:,}, longer than any that can be "
+            "loaded: a quote that is never closed does this, or a wrong quote character; the "
+            "reject keeps its beginning"
+        )
+        fault = self._faults_of(chunk)(0, None, "record", None, message)
+        nothing = self.layout.arrow_schema.empty_table()
+        return as_parsed(chunk, nothing, np.arange(0), (fault,))
 
     @abstractmethod
     def _parse_direct(self, chunk: Chunk) -> Any:
@@ -162,7 +175,7 @@ class TextParser(ABC):
 
 def as_parsed(chunk: Chunk, table: Any, good: Any, faults: tuple[Fault, ...]) -> Parsed:
     """What was made of a chunk of text."""
-    size = len(chunk.data)
+    size = chunk.size
     return Parsed(
         chunk.row, chunk.rows, chunk.offset, chunk.offset + size, size, table, good, faults, chunk
     )

@@ -6,6 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
+from splarn.core.places import Place
+
 
 @dataclass(frozen=True)
 class Stored:
@@ -39,6 +41,9 @@ class Depot(Protocol):
 
     def find(self, name: str) -> Stored | None:
         """The file of this name, None if there is none."""
+
+    def holds(self, name: str, source: Place) -> bool:
+        """Whether a source is surely the depot's own file of this name."""
 
     def put(self, name: str, blocks: Iterator[bytes], size: int, digest: str) -> Stored:
         """Stores a file, which is seen under its name only when it is whole.

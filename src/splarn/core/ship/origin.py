@@ -11,6 +11,7 @@ from splarn.core.places import Place
 from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.depot import Depot
 from splarn.core.ship.trying import Trying
+from splarn.core.source import look
 
 
 class Origin(Protocol):
@@ -22,12 +23,16 @@ class Origin(Protocol):
     def blocks(self, first: int, end: int) -> Iterator[bytes]:
         """A range of its bytes."""
 
+    def check(self) -> None:
+        """Raises OutsideError when it is no longer what it was."""
+
 
 class FileOrigin:
     """A file that is read from its place."""
 
     def __init__(self, source: Place) -> None:
         self._source = source
+        self._look = look(source)
 
     def known(self, trying: Trying) -> tuple[int, str]:
         """See Origin."""
@@ -38,6 +43,14 @@ class FileOrigin:
     def blocks(self, first: int, end: int) -> Iterator[bytes]:
         """See Origin."""
         return blocks_of(self._source, first, end - first)
+
+    def check(self) -> None:
+        """See Origin."""
+        if look(self._source) != self._look:
+            raise OutsideError(
+                f"{self._source} was changed while it was sent: wait until it is delivered whole, "
+                "then run the same command again."
+            )
 
 
 class DepotOrigin:
@@ -56,3 +69,6 @@ class DepotOrigin:
     def blocks(self, first: int, end: int) -> Iterator[bytes]:
         """See Origin."""
         return self._depot.get(self._name, first, end)
+
+    def check(self) -> None:
+        """See Origin. The depot's digest holds what was sent to it."""

@@ -5,21 +5,24 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.files import outside
+from splarn.core.files import LEAVING, outside
 from splarn.core.lanes import report
 from splarn.core.places import Place, key_of
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
+from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.depot import Depot, Stored, Unready
 from splarn.core.ship.origin import DepotOrigin, FileOrigin, Origin
 from splarn.core.ship.ranges import cut
 from splarn.core.ship.record import Sent, ShipRecord, Turn
 from splarn.core.ship.trying import Trying
+from splarn.core.source import look
 
 # Files beyond so many bytes go in ranges of that size where the depot takes them.
 RANGE = 32 << 20
@@ -41,7 +44,7 @@ class ShipRequest:
     depot: Depot
     template: str = "{name}"
     run: str = ""
-    date: datetime = field(default_factory=datetime.now)
+    date: datetime = field(default_factory=lambda: datetime.now(UTC))
     delete_after: bool = False
     range_size: int = RANGE
     origin: Callable[[str], tuple[Depot, str]] | None = None
@@ -91,6 +94,8 @@ def ship(
                 "more of {name} in it, or ship them apart."
             )
         taken[name] = source
+    if request.delete_after:
+        _refuse_itself(request, taken)
     with outside("Looking at the files to ship"):
         total = sum(source.stat().st_size for source in request.sources)
     streams: dict[int, int] = {}
@@ -155,10 +160,13 @@ def _send(task: _Task) -> Sent:
         if not kept:
             trying.until_ready(lambda: _put(task, source, size, digest))
         report(size)
-        _after(request, task.source)
+    source.check()
     sent = 0 if kept or left else size
     turn = _turn(stream, sent, begun, trying)
-    return Sent(str(task.source), task.name, size, digest, kept, (turn,), left)
+    found = Sent(str(task.source), task.name, size, digest, kept, (turn,), left)
+    if not left:
+        _after(request, task.source, found)
+    return found
 
 
 def _send_range(task: _Task) -> Turn:
@@ -169,7 +177,11 @@ def _send_range(task: _Task) -> Turn:
 
     def put() -> None:
         blocks = source.blocks(*span)
-        depot.put_range(task.name, blocks, span, task.size, task.digest)
+        try:
+            depot.put_range(task.name, blocks, span, task.size, task.digest)
+        except Unready:
+            source.check()
+            raise
 
     trying.until_ready(put)
     report(span[1] - span[0])
@@ -207,12 +219,18 @@ def _proven(
             f"The ranges of {sent.name} did not make up what was sent in {request.depot.place}: "
             "run the same command again."
         )
-    _after(request, source)
-    return replace(sent, left=())
+    done = replace(sent, left=())
+    _after(request, source, done)
+    return done
 
 
 def _put(task: _Task, source: Origin, size: int, digest: str) -> Stored:
-    stored = task.request.depot.put(task.name, source.blocks(0, size), size, digest)
+    try:
+        stored = task.request.depot.put(task.name, source.blocks(0, size), size, digest)
+    except Unready:
+        # Trying again helps only while there is the same to send.
+        source.check()
+        raise
     if (stored.size, stored.digest) != (size, digest):
         raise Unready(f"what arrived of {task.name} is not what was sent")
     return stored
@@ -228,16 +246,93 @@ def _origin(task: _Task) -> Origin:
     return DepotOrigin(*task.request.origin(key_of(task.source)))
 
 
+def _refuse_itself(request: ShipRequest, taken: dict[str, Place]) -> None:
+    """Raises RequestError for a source that is the depot's own file, by whatever path."""
+    for name, source in taken.items():
+        if request.depot.holds(name, source):
+            raise RequestError(
+                f"{source} is itself the file {name} of {request.depot.place}, so nothing would be "
+                "left of it: ship it somewhere else, or leave out --after delete."
+            )
+
+
 def _within(span: tuple[int, int], held: Sequence[tuple[int, int]]) -> bool:
     return any(first <= span[0] and span[1] <= end for first, end in held)
 
 
-def _after(request: ShipRequest, source: Place) -> None:
+def _after(request: ShipRequest, source: Place, sent: Sent) -> None:
+    """Removes a source whose copy was read back from where it lies, and which is still the same."""
     if not request.delete_after:
         return
     if isinstance(source, Path):
+        _remove(request.depot, source, sent)
+        return
+    if request.origin is None:
+        return
+    depot, name = request.origin(key_of(source))
+    _read_back(request.depot, sent)
+    trying = Trying(depot.place, name)
+    stored = trying.until_ready(lambda: depot.find(name))
+    if stored is None or (stored.size, stored.digest) != (sent.bytes, sent.digest):
+        raise _changed(source)
+    trying.until_ready(lambda: depot.delete(name))
+    try:
+        _read_back(request.depot, sent)
+    except OutsideError:
+        raise OutsideError(
+            f"{sent.name} left {request.depot.place} when {source} was removed, so both were one "
+            "file: bring it back from where it came."
+        ) from None
+
+
+def _remove(depot: Depot, source: Path, sent: Sent) -> None:
+    """Moves the source aside, looks whether the copy is still there without it, then removes it.
+
+    However the depot is reached, a copy that goes with its source was none.
+    """
+    aside = source.with_name(source.name + LEAVING)
+    with outside(f"Removing {source}"):
+        source.rename(aside)
+    try:
+        with outside(f"Reading {aside}"):
+            before = look(aside)
+            digest, size = digest_of(blocks_of(aside))
+        if (size, digest) != (sent.bytes, sent.digest):
+            raise _changed(source)
+        _read_back(depot, sent)
+        if look(aside) != before:
+            raise _changed(source)
         with outside(f"Removing {source}"):
-            source.unlink(missing_ok=True)
-    elif request.origin is not None:
-        depot, name = request.origin(key_of(source))
-        Trying(depot.place, name).until_ready(lambda: depot.delete(name))
+            aside.unlink()
+    except BaseException:
+        with suppress(OSError):
+            if aside.exists() and not source.exists():
+                aside.rename(source)
+        raise
+
+
+def _changed(source: Place) -> OutsideError:
+    return OutsideError(
+        f"{source} was changed while it was on its way, so it was kept: run the same command again "
+        "to send it as it is now."
+    )
+
+
+def _read_back(depot: Depot, sent: Sent) -> None:
+    """Reads a copy in its depot to the end. Raises OutsideError when it is not what was sent."""
+
+    def read() -> tuple[str, int]:
+        return digest_of(depot.get(sent.name))
+
+    try:
+        digest, size = Trying(depot.place, sent.name).until_ready(read)
+    except OutsideError as error:
+        raise OutsideError(
+            f"{sent.source} was kept, since its copy in {depot.place} could not be read back: "
+            f"{error}"
+        ) from None
+    if (size, digest) != (sent.bytes, sent.digest):
+        raise OutsideError(
+            f"{sent.source} was kept, since what {depot.place} has as {sent.name} is not what was "
+            "sent: run the same command again."
+        )

@@ -10,12 +10,17 @@ from email.utils import parsedate_to_datetime
 from typing import TypeVar
 
 from splarn.core.errors import OutsideError
+from splarn.core.lanes import tell
 from splarn.core.ship.depot import Unready
+from splarn.core.units import show_duration
 
 Found = TypeVar("Found")
 # Tries of one thing before it is given up; the waits between them double up to the longest.
 TRIES = 9
 FIRST_WAIT, LONGEST_WAIT = 0.1, 20.0
+# The longest rest that a depot is given, at one time and all together, in seconds.
+LONGEST_REST, MOST_REST = 120.0, 600.0
+WORTH_SAYING = 3.0
 # Answers of an HTTP store after which trying again may help.
 PASSING = frozenset({408, 425, 429, 500, 502, 503, 504})
 
@@ -50,21 +55,34 @@ class Trying:
                 self.retries += 1
                 wait = random.uniform(0, min(FIRST_WAIT * 2 ** (tried - 1), LONGEST_WAIT))
                 if unready.wait is not None:
+                    if unready.wait > LONGEST_REST or self.throttled + unready.wait > MOST_REST:
+                        raise OutsideError(
+                            f"{self.place} asks to be left alone for "
+                            f"{show_duration(unready.wait)} ({unready.why}), longer than Splarn "
+                            "waits: run the same command again then, with fewer streams."
+                        ) from None
                     wait += unready.wait
                     self.throttled += wait
+                if wait >= WORTH_SAYING:
+                    tell(f"{self.place} asks for rest: waiting {show_duration(wait)}.")
                 self.pause(wait)
 
 
 def seconds_asked(text: str | None) -> float | None:
-    """What Retry-After asks for: seconds or a date (RFC 9110, section 10.2.3); None if nothing."""
+    """What Retry-After asks for: seconds or a date (RFC 9110, section 10.2.3).
+
+    None where it asks for nothing that could be understood.
+    """
     if text is None:
         return None
-    try:
-        return max(float(text), 0.0)
-    except ValueError:
-        pass
+    text = text.strip()
+    if text.isascii() and text.isdigit():
+        # More digits than these are longer than anybody waits.
+        return float(text[:12]) if len(text) <= 12 else 1e12
     try:
         until = parsedate_to_datetime(text)
-    except (TypeError, ValueError):
+        if until.tzinfo is None:
+            until = until.replace(tzinfo=UTC)
+        return max((until - datetime.now(UTC)).total_seconds(), 0.0)
+    except (TypeError, ValueError, OverflowError):
         return None
-    return max((until - datetime.now(UTC)).total_seconds(), 0.0)

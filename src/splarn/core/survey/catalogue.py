@@ -59,8 +59,11 @@ def survey(
     exact: bool = False,
     intended: Intended | None = None,
     progress: Progress | None = None,
+    skipped: Sequence[tuple[Path, str]] = (),
 ) -> Catalogue:
     """Looks at every file, reads all of each only when `exact`, and compares them.
+
+    `skipped` is what was found among them and is no file, with what it is.
 
     Raises OutsideError when a file cannot be read at all; damaged ones become findings.
     """
@@ -75,6 +78,10 @@ def survey(
     watch.finish()
     files, twins = _same_content(files, paths)
     found = [finding for file in files for finding in file.findings]
+    found += [
+        Finding("not-a-file", str(path), f"{path.name} is {what}; it was left out")
+        for path, what in skipped
+    ]
     found += _growing(files, paths, begun)
     found += twins
     found += _mixed(files)

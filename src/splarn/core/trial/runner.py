@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from splarn.core.engine import OpenEngine
+from splarn.core.engine import LoadNote, OpenEngine, Session
 from splarn.core.errors import OutsideError
 from splarn.core.load import BadRows, LoadRequest, inputs_from_manifest, load
 from splarn.core.pool import Pools
@@ -20,20 +20,29 @@ from splarn.core.trial.design import PlannedTrial
 from splarn.core.trial.sample import Sample
 from splarn.core.trial.trial import Trial
 
-TRIAL_TABLE = "splarn_trial"
+# How tables of trials begin, and the state of the note that tells whose one is.
+TRIAL_TABLE = "splarn_trial_"
+TRIAL = "trial"
+
+
+def trial_table(sweep_id: str) -> str:
+    """The table of a sweep's trials, which no other sweep uses."""
+    return TRIAL_TABLE + sweep_id.removeprefix("sweep-").replace("-", "_")
 
 
 @dataclass(frozen=True)
 class TrialPlace:
     """Where trials happen. `folder` holds each trial's parts while it runs.
 
-    Where there is a table `like`, the trials' own is made with its rules and indexes.
+    Where there is a table `like`, the trials' own is made with its rules and indexes. `sweep_id` is
+    noted in the target as the one whose the table is, so that it can be removed after a kill.
     """
 
     open_engine: OpenEngine
     table: str
     folder: Path
     like: str | None = None
+    sweep_id: str = "sweep"
 
 
 def run_trials(
@@ -67,7 +76,36 @@ def run_trials(
         keep(trial)
         watch.advance(1)
     watch.finish()
+    _forget(place)
     return trials, stopped
+
+
+def _forget(place: TrialPlace) -> None:
+    """Removes the note that tells whose the table of trials is."""
+    session = place.open_engine().connect()
+    try:
+        session.lock(place.table)
+        session.forget(place.table)
+        session.commit()
+    finally:
+        session.close()
+
+
+def remove_left(open_engine: OpenEngine, keeper: Session) -> list[str]:
+    """Removes the tables of trials whose sweep was killed; those of living sweeps stay.
+
+    `keeper` is the session by which claims are asked for. Raises OutsideError.
+    """
+    removed = []
+    for note in keeper.loads():
+        if note.state != TRIAL or not keeper.claim(note.load_id):
+            continue
+        place = TrialPlace(open_engine, note.table, Path(), sweep_id=note.load_id)
+        _drop_table(place)
+        _forget(place)
+        removed.append(note.table)
+    keeper.rollback()
+    return removed
 
 
 def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pools) -> Trial:
@@ -127,8 +165,9 @@ def _make_table(place: TrialPlace) -> None:
     _drop_table(place)
     session = place.open_engine().connect()
     try:
-        if place.like is not None and session.columns(place.like) is not None:
-            session.clone(place.like, place.table, indexes=True)
+        like = None if place.like is None else session.canonical(place.like)
+        if like is not None and session.kind(like) == "table":
+            session.clone(like, place.table, indexes=True)
             session.commit()
     finally:
         session.close()
@@ -137,11 +176,14 @@ def _make_table(place: TrialPlace) -> None:
 def _drop_table(place: TrialPlace) -> None:
     session = place.open_engine().connect()
     try:
+        session.lock(place.table)
         for note in session.loads(place.table):
             if note.details.aside:
                 session.drop(note.details.aside)
         session.drop(place.table)
         session.forget(place.table)
+        now = datetime.now(UTC).isoformat(timespec="milliseconds")
+        session.note_load(LoadNote(place.sweep_id, place.table, TRIAL, "sweep", now))
         session.commit()
     finally:
         session.close()
