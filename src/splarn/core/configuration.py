@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass, fields
+from dataclasses import asdict, dataclass, fields, replace
 from itertools import product
 from typing import Any
 
@@ -75,8 +75,8 @@ class Configuration:
             int(document["load_streams"]),
             int(document["batch_rows"]),
             str(document["tier"]),
-            *(str(document.get(lever, known[0])) for lever, known in LOAD_LEVERS.items()),
-            str(document.get("format", "csv")),
+            format=str(document.get("format", "csv")),
+            **{lever: str(document.get(lever, known[0])) for lever, known in LOAD_LEVERS.items()},
         )
 
     def show(self, lever: str) -> str:
@@ -142,7 +142,8 @@ class Space:
     def grid(self) -> Iterator[Configuration]:
         """Every configuration of the space; an unlogged load that goes direct is none."""
         levers = (getattr(self, lever.name) for lever in self._levers)
-        every = (Configuration(*choice, self.format) for choice in product(*map(_unique, levers)))
+        choices = product(*map(_unique, levers))
+        every = (replace(Configuration(*choice), format=self.format) for choice in choices)
         return (one for one in every if one.load_levers.agree)
 
     @property

@@ -123,10 +123,19 @@ class Session(Protocol):
     def create(self, table: str, layout: Layout) -> None:
         """Makes the table from the layout."""
 
-    def clone(self, table: str, copy: str, *, logged: bool = True, indexes: bool = False) -> None:
+    def clone(
+        self,
+        table: str,
+        copy: str,
+        *,
+        logged: bool = True,
+        indexes: bool = False,
+        twin: bool = False,
+    ) -> None:
         """Makes an empty table like another with the rules of that one; without the log if asked.
 
-        Its unique indexes come along, the others only with `indexes`.
+        Its unique indexes come along, the others only with `indexes`. A `twin` is to take its
+        place, so that it also gets the owner, rights and whatever else belongs to a table there.
         """
 
     def shell(self, table: str, copy: str) -> None:
@@ -186,8 +195,11 @@ class Session(Protocol):
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         """Begins a batch of rows as the layout has them, of which the named fields are stored."""
 
-    def follow_identity(self, table: str, column: str) -> None:
-        """Lets the engine's own numbers go on behind those that were stored."""
+    def follow_identity(self, table: str, column: str) -> str:
+        """Lets the engine's own numbers go on behind those that were stored.
+
+        What a person must know where that cannot be done, else nothing.
+        """
 
     # Compute, and files that the engine reads itself.
 

@@ -31,6 +31,8 @@ class HttpFile(io.RawIOBase):
         self._blocks: Iterator[bytes] = iter(())
         self._rest = b""
         self._announced: str | None = None
+        # What tells this version of the file from a later one, as the store writes it.
+        self._version: dict[str, str] = {}
         # What was read in order from the start, None after a leap.
         self._state: Any = hashlib.sha256()
 
@@ -104,7 +106,14 @@ class HttpFile(io.RawIOBase):
 
     def _ask(self) -> None:
         client = http_client()
-        headers = {**AS_IT_IS, "Range": f"bytes={self._at}-"} if self._at else AS_IT_IS
+        headers = dict(AS_IT_IS)
+        if self._at:
+            headers["Range"] = f"bytes={self._at}-"
+            strong = self._version.get("etag", "")
+            if strong and not strong.startswith("W/"):
+                headers["If-Range"] = strong
+            elif "last-modified" in self._version:
+                headers["If-Range"] = self._version["last-modified"]
         url = filled(self._url, shown_url(self._url))
         request = client.build_request("GET", url, headers=headers)
         self._answer = client.send(request, stream=True)
@@ -112,6 +121,7 @@ class HttpFile(io.RawIOBase):
             asked = seconds_asked(self._answer.headers.get("retry-after"))
             raise Unready(f"it answers {self._answer.status_code}", asked)
         self._answer.raise_for_status()
+        self._hold_to_version()
         self._announced = read_field(self._answer.headers.get("repr-digest", ""))
         self._blocks = self._answer.iter_raw(BUFFER)
         if self._at and self._answer.status_code != 206:
@@ -122,6 +132,26 @@ class HttpFile(io.RawIOBase):
                 if not block:
                     break
                 self._rest, skip = block[skip:], max(skip - len(block), 0)
+
+    def _hold_to_version(self) -> None:
+        """Raises OutsideError when the store has another file there than it had at first."""
+        found = {
+            name: self._answer.headers[name]
+            for name in ("etag", "last-modified")
+            if name in self._answer.headers
+        }
+        size = self._answer.headers.get("content-range", "").rpartition("/")[2]
+        if self._answer.status_code == 200:
+            size = self._answer.headers.get("content-length", "")
+        changed = size.isdigit() and int(size) != self._size
+        for name, was in self._version.items():
+            changed = changed or found.get(name, was) != was
+        if changed:
+            raise OutsideError(
+                f"{shown_url(self._url)} was changed while it was read: run the same command again "
+                "when it is delivered whole."
+            )
+        self._version = self._version or found
 
     def _leave(self) -> None:
         if self._answer is not None:

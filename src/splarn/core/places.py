@@ -90,12 +90,26 @@ Place = Path | Remote
 
 
 def place(text: str | Path | Remote) -> Place:
-    """The path or the remote file that a text names; a `file:` URL is a path."""
+    """The path or the remote file that a text names; a `file:` URL is a path.
+
+    Raises RequestError for a URL that is none.
+    """
     if isinstance(text, (Path, Remote)):
         return text
     if text.startswith("file:"):
         return Path(unquote(urlsplit(text).path))
-    return Remote(text) if is_url(text) else Path(text)
+    if not is_url(text):
+        return Path(text)
+    try:
+        pieces = urlsplit(text)
+        if "${" not in pieces.netloc:
+            _ = pieces.port
+    except ValueError:
+        raise RequestError(
+            f"{text.partition('://')[0]}://… is no address that can be read: check its host and "
+            "port."
+        ) from None
+    return Remote(text)
 
 
 def key_of(path: Place) -> str:

@@ -145,9 +145,11 @@ class SqlSession(TablesSession, ABC):
 
     def fingerprint(self, table: str, marks: Marks | None = None) -> str:
         """See Session. The sum of a hash of each row, so that their order does not matter."""
-        names = [name for name, _ in json.loads(self.columns_text(table))]
+        declared = json.loads(self.columns_text(table))
         where = "" if marks is None else f" WHERE {self.within(table, marks)}"
-        columns = [self.quoted(name, dotted=False) for name in names]
+        columns = [
+            self.hashed_cell(self.quoted(name, dotted=False), str(kind)) for name, kind in declared
+        ]
         with self.failing("Reading the rows of", table):
             found = self.run(
                 f"SELECT sum({self.row_hash(columns)}) FROM {self.quoted(table)} AS t{where}"
@@ -157,6 +159,10 @@ class SqlSession(TablesSession, ABC):
     def hash_name(self) -> str:
         """How rows are hashed: figures by another way cannot be held against one another."""
         raise NotImplementedError
+
+    def hashed_cell(self, column: str, declared: str) -> str:
+        """An expression for a cell that `row_hash` takes."""
+        return column
 
     def row_hash(self, columns: Sequence[str]) -> str:
         """An expression for a hash of a row's cells, each told from the next and from null."""
@@ -183,7 +189,13 @@ class SqlSession(TablesSession, ABC):
                 ).fetchall()
             finally:
                 self.drop_own()
-        return [dict(zip(names, row, strict=True)) for row in found]
+        return [
+            {
+                name: value.decode(errors="replace") if isinstance(value, bytes) else value
+                for name, value in zip(names, row, strict=True)
+            }
+            for row in found
+        ]
 
     def own_table(self, query: str) -> str:
         """The statement that makes a table of this session's own like a query's result."""

@@ -40,8 +40,19 @@ class Connected:
 
     def commit(self) -> None:
         """See Session."""
-        with self.failing("Committing to", self.engine.place):
+        try:
             self.connection.commit()
+        except Exception as error:
+            if not isinstance(error, SQLAlchemyError) and not _from_driver(error):
+                raise
+            self.rollback()
+            if _is_lost(getattr(error, "orig", None) or error):
+                raise OutsideError(
+                    f"The reply of {self.engine.place} to a commit was lost ({reason(error)}), so "
+                    "whether the last batch is in is not known: run the same command again, which "
+                    "finds out and goes on."
+                ) from None
+            raise refused("Committing to", "the target", self.engine.place, error) from None
 
     def rollback(self) -> None:
         """See Session. A connection that is gone has rolled back already."""
@@ -113,7 +124,7 @@ def reason(error: BaseException) -> str:
         # MariaDB's drivers give a number and a sentence.
         cause = Exception(cause.args[1])
     lines = [line.strip() for line in str(cause).splitlines() if line.strip()]
-    text = lines[0] if lines else type(cause).__name__
+    text = lines[0] if lines else "the connection is closed"
     return text.removeprefix("(").rstrip(".")
 
 
@@ -129,6 +140,20 @@ _REFUSALS = {
 
 def _is_refusal(error: BaseException) -> bool:
     return any(kind.__name__ in _REFUSALS for kind in type(error).__mro__)
+
+
+def _is_lost(error: BaseException) -> bool:
+    """Whether the connection broke, rather than the server having refused."""
+    kind, module = type(error).__name__, type(error).__module__.split(".")[0]
+    if module == "psycopg":
+        return kind in ("OperationalError", "InterfaceError") and not getattr(
+            error, "sqlstate", None
+        )
+    if module == "pymysql":
+        # The client's own numbers begin at 2000.
+        number = error.args[0] if error.args else 0
+        return kind == "InterfaceError" or (isinstance(number, int) and 2000 <= number < 3000)
+    return isinstance(error, OSError)
 
 
 def _from_driver(error: Exception) -> bool:

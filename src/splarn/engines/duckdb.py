@@ -387,6 +387,17 @@ class DuckdbSession(FileTables, SqlSession):
             ).fetchall()
         return [None if schema == "main" else schema for (schema,) in found]
 
+    def follow_identity(self, table: str, column: str) -> str:
+        """See Session. A sequence that a table uses cannot be set."""
+        with self.failing("Looking at the numbers of", table):
+            name = self.quoted(column, dotted=False)
+            last = self.run(f"SELECT max({name}) FROM {self.quoted(table)}").scalar_one()
+        return (
+            f"{column} was stored up to {last:,}, and DuckDB cannot set a sequence: the table's own "
+            "numbers do not go on behind that and may come again; give --identity fill to let the "
+            "table number all rows."
+        )
+
     def _note_columns(self, schema: str | None) -> set[str]:
         return {column.name for column in self.columns(join_name(schema, NOTES)) or ()}
 

@@ -139,7 +139,15 @@ class MillraceSession:
         """See Session."""
         self._change("create", table=table, layout=to_descriptor(layout))
 
-    def clone(self, table: str, copy: str, *, logged: bool = True, indexes: bool = False) -> None:
+    def clone(
+        self,
+        table: str,
+        copy: str,
+        *,
+        logged: bool = True,
+        indexes: bool = False,
+        twin: bool = False,
+    ) -> None:
         """See Session."""
         self._change("clone", table=table, copy=copy)
 
@@ -213,8 +221,9 @@ class MillraceSession:
         """See Session. Raises RequestError: it reads files itself."""
         raise RequestError("Millrace takes whole files and no single rows: hand parts over to it.")
 
-    def follow_identity(self, table: str, column: str) -> None:
-        """See Session."""
+    def follow_identity(self, table: str, column: str) -> str:
+        """See Session. It numbers nothing."""
+        return ""
 
     # Notes.
 

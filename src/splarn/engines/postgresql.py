@@ -18,8 +18,8 @@ from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import SqlEngine, SqlSession
 from splarn.engines.notes import NOTES, notes_table
 from splarn.engines.pg_binary import HEADER, TRAILER, can_encode, encode
+from splarn.engines.pg_twin import carry, go_on_numbering, take_names, ties
 from splarn.engines.tabbed import tabbed
-from splarn.engines.tables import rest_of_index
 
 
 class PostgresqlEngine(SqlEngine):
@@ -171,27 +171,25 @@ class PostgresqlSession(SqlSession):
         with self.failing("Emptying the table", table):
             self.run(f"TRUNCATE {self.quoted(table)}")
 
-    def clone(self, table: str, copy: str, *, logged: bool = True, indexes: bool = False) -> None:
+    def clone(
+        self,
+        table: str,
+        copy: str,
+        *,
+        logged: bool = True,
+        indexes: bool = False,
+        twin: bool = False,
+    ) -> None:
         """See Session."""
         kind = "TABLE" if logged else "UNLOGGED TABLE"
         with self.failing("Making the table", copy):
             self.run(f"CREATE {kind} {self.quoted(copy)} (LIKE {self.quoted(table)} INCLUDING ALL)")
-            self._copy_grants(table, copy)
+            if twin:
+                carry(self, table, copy)
         if not indexes:
             for index in self.indexes(copy):
                 if not index.unique:
                     self.drop_index(copy, index)
-
-    def _copy_grants(self, table: str, copy: str) -> None:
-        found = self.run(
-            "SELECT privilege_type, coalesce(r.rolname, 'public') FROM pg_class c, "
-            "aclexplode(c.relacl) a LEFT JOIN pg_roles r ON r.oid = a.grantee "
-            "WHERE c.oid = to_regclass(:name) AND a.grantee <> c.relowner",
-            name=self.quoted(table),
-        )
-        for privilege, role in found.fetchall():
-            whom = "PUBLIC" if role == "public" else self.quoted(role, dotted=False)
-            self.run(f"GRANT {privilege} ON {self.quoted(copy)} TO {whom}")
 
     def indexes(self, table: str) -> list[TableIndex]:
         """See Session."""
@@ -208,25 +206,9 @@ class PostgresqlSession(SqlSession):
     def bound(self, table: str) -> list[str]:
         """See Session."""
         with self.failing("Looking at what hangs on", table):
-            found = self.run(
-                "SELECT DISTINCT 'the view ' || c.relname || ' shows it' FROM pg_depend d "
-                "JOIN pg_rewrite r ON r.oid = d.objid JOIN pg_class c ON c.oid = r.ev_class "
-                "WHERE d.classid = 'pg_rewrite'::regclass AND d.refobjid = to_regclass(:name) "
-                "UNION ALL SELECT 'a foreign key of ' || conrelid::regclass || ' refers to it' "
-                "FROM pg_constraint WHERE confrelid = to_regclass(:name) AND contype = 'f' "
-                "UNION ALL SELECT 'it has the foreign key ' || conname "
-                "FROM pg_constraint WHERE conrelid = to_regclass(:name) AND contype = 'f' "
-                "UNION ALL SELECT 'it has the trigger ' || tgname "
-                "FROM pg_trigger WHERE tgrelid = to_regclass(:name) AND NOT tgisinternal "
-                "UNION ALL SELECT 'it owns the sequence ' || d.objid::regclass FROM pg_depend d "
-                "WHERE d.refobjid = to_regclass(:name) AND d.deptype = 'a' "
-                "AND d.classid = 'pg_class'::regclass "
-                "AND (SELECT relkind FROM pg_class WHERE oid = d.objid) = 'S'",
-                name=self.quoted(table),
-            )
-            return [row[0] for row in found]
+            return ties(self, table)
 
-    def follow_identity(self, table: str, column: str) -> None:
+    def follow_identity(self, table: str, column: str) -> str:
         """See Session."""
         with self.failing("Moving on the numbers of", table):
             self.run(
@@ -236,17 +218,19 @@ class PostgresqlSession(SqlSession):
                 name=self.quoted(table),
                 column=column,
             )
+        return ""
 
     def swap(self, table: str, aside: str, before: str) -> None:
-        """See Session. Names of indexes are taken once a schema, so the new ones get new names."""
+        """See Session. The new table is to everybody what the old one was, its names included."""
+        there = self.columns(table) is not None
+        with self.failing("Swapping in the table", table):
+            if there:
+                carry(self, table, aside)
+                go_on_numbering(self, table, aside)
         super().swap(table, aside, before)
-        present = {rest_of_index(index.statement) for index in self.indexes(table)}
-        for index in self.indexes(before):
-            if not index.unique and rest_of_index(index.statement) not in present:
-                with self.failing("Making the indexes of", table):
-                    self.run(
-                        f"CREATE INDEX ON {self.quoted(table)}{rest_of_index(index.statement)}"
-                    )
+        if there:
+            with self.failing("Making the indexes of", table):
+                take_names(self, table, before)
 
     def marking(self, table: str, names: Sequence[str], statement: str) -> tuple[int, Marks | None]:
         """See TablesSession."""

@@ -159,8 +159,9 @@ class TablesSession(NotesSession):
         """See Session."""
         return []
 
-    def follow_identity(self, table: str, column: str) -> None:
-        """See Session."""
+    def follow_identity(self, table: str, column: str) -> str:
+        """See Session. The engine sees to it itself."""
+        return ""
 
 
 class FileTables(TablesSession):
@@ -231,7 +232,15 @@ class FileTables(TablesSession):
         """The statement that made the table."""
         raise NotImplementedError
 
-    def clone(self, table: str, copy: str, *, logged: bool = True, indexes: bool = False) -> None:
+    def clone(
+        self,
+        table: str,
+        copy: str,
+        *,
+        logged: bool = True,
+        indexes: bool = False,
+        twin: bool = False,
+    ) -> None:
         """See Session."""
         with self.failing("Making the table", copy):
             statement = self.statement_of(table)

@@ -81,6 +81,7 @@ def from_descriptor(document: Any, where: str) -> Layout:
     """
     from pydantic import ValidationError
 
+    from splarn.core.layout.descriptor_keys import refuse_unknown
     from splarn.core.layout.descriptor_model import ResourceModel
 
     if not isinstance(document, dict):
@@ -88,6 +89,7 @@ def from_descriptor(document: Any, where: str) -> Layout:
             f"The layout {where} cannot be used: it is no JSON object; write a new one with "
             "`splarn layout`."
         )
+    refuse_unknown(document, where)
     try:
         read = ResourceModel.model_validate(document)
     except ValidationError as error:

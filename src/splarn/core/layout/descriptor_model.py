@@ -1,4 +1,4 @@
-"""The keys of a layout file that Splarn reads; others are left alone."""
+"""The keys of a layout file that Splarn reads, with the values that they have by default."""
 
 # The names below are the standards' own spelling.
 # ruff: noqa: N815

@@ -90,8 +90,8 @@ def finish(
     for name, statement in details.indexes:
         session.restore_index(note.table, TableIndex(name, statement, False))
     identity = fit_table(session, note.table, layout).identity
-    if identity:
-        session.follow_identity(note.table, identity)
+    if identity and (told := session.follow_identity(note.table, identity)):
+        notes.append(told)
     ended = note.details.with_(
         stage="",
         digests=tuple(read),

@@ -212,7 +212,7 @@ def prepare(session: Session, request: LoadRequest, note: LoadNote) -> LoadNote:
             session.create(details.aside, layout)
         else:
             logged = details.durability != "unlogged"
-            session.clone(table, details.aside, logged=logged)
+            session.clone(table, details.aside, logged=logged, twin=details.swaps)
     if note.mode == "empty" and not details.aside:
         clear(session, note)
     for name, statement in details.indexes:
@@ -276,6 +276,11 @@ def _refuse_what_is_there(
         raise RequestError(
             f"The table {table} cannot be replaced, since {'; '.join(ties)}: give --table-mode "
             "empty, which keeps the table and changes its rows."
+        )
+    elif fit.differences and (indexes := session.indexes(table)):
+        raise RequestError(
+            f"The table {table} cannot be replaced by one with other columns, since its index "
+            f"{indexes[0].name} would not fit ({'; '.join(fit.differences)}): drop the index first."
         )
     if mode in ("empty", "replace") and fit.rows and confirm is not None:
         coming = rows_coming(request)
