@@ -202,7 +202,8 @@ def test_a_load_whose_connections_are_cut_goes_on(
             with suppress(pymysql.err.OperationalError):  # Some end by themselves.
                 ask(target, f"KILL {number}", rows=False)
     error = failed(process)
-    assert "failed in" in error or "cannot be reached" in error
+    # A stream that begins then finds no server; one at work is cut off.
+    assert "cannot be reached" in error or "same command" in error
     assert 0 < loader.rows_in() < many.good
     done = loader.end()
     assert (done["resumed"], done["verified"]) == (True, True)
@@ -221,7 +222,8 @@ def test_a_load_whose_server_crashes_goes_on_when_it_is_back(
     process = loader.in_the_middle(*words)
     own_postgresql.crash()
     error = failed(process)
-    assert "failed in" in error or "cannot be reached" in error
+    # A stream that begins then finds no server; one at work is cut off.
+    assert "cannot be reached" in error or "same command" in error
     own_postgresql.start()
     if words:
         left = ask(own_postgresql.url, "SELECT relname FROM pg_class WHERE relpersistence = 'u'"

@@ -219,7 +219,18 @@ def test_patience_ends_with_a_sentence(files: list[Path]) -> None:
 
 @pytest.mark.parametrize(
     ("text", "seconds"),
-    [("3", 3.0), ("0.5", 0.5), ("Wed, 01 Jan 2020 00:00:00 GMT", 0.0), ("soon", None)],
+    [
+        ("3", 3.0),
+        ("0.5", 0.5),
+        ("Wed, 01 Jan 2020 00:00:00 GMT", 0.0),
+        ("soon", None),
+        ("inf", None),
+        ("nan", None),
+        ("-1", None),
+        ("9" * 400, 1e12),
+        ("Wed, 01 Jan 99999 00:00:00 GMT", None),
+        ("", None),
+    ],
 )
 def test_retry_after_is_read_as_seconds_or_a_date(text: str, seconds: float | None) -> None:
     assert seconds_asked(text) == seconds

@@ -52,12 +52,13 @@ def forecast(
     Example: [bold]splarn forecast --volume 200GB --streams 1,2,4,8[/bold]
     """
     from splarn.cli.context import Context
-    from splarn.cli.learned import learn, say_volume, show_forecasts, volume_of
+    from splarn.cli.learned import learn, require_sweep, say_volume, show_forecasts, volume_of
     from splarn.core.model.forecast import forecast as predict
     from splarn.core.units import plural, show_count, show_duration, show_size
 
     context = Context(job, as_json)
     out = context.out
+    require_sweep(context)
     files = None if volume else context.paths(paths)
     target = context.target(to) if to or context.job.target.url else None
     how = context.layout(layout, files) if files else None

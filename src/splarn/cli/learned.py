@@ -57,14 +57,24 @@ def learn(
     return fit_model([Trial.from_json(trial.document) for trial in trials]), entry
 
 
+def require_sweep(context: Context) -> None:
+    """Raises RequestError when there is no sweep at all."""
+    with context.ledger() as ledger:
+        if not ledger.entries("sweep"):
+            raise _no_sweep(ledger)
+
+
+def _no_sweep(ledger: Ledger) -> RequestError:
+    return RequestError(
+        f"There is no sweep to learn from in the ledger {ledger.path}: run `splarn sweep` first."
+    )
+
+
 def _fitting(context: Context, ledger: Ledger, target: str | None, layout: Layout | None) -> Entry:
     """The sweep to learn from when none is named."""
     sweeps = ledger.entries("sweep")
     if not sweeps:
-        raise RequestError(
-            f"There is no sweep to learn from in the ledger {ledger.path}: run `splarn sweep` "
-            "first."
-        )
+        raise _no_sweep(ledger)
     if target is None and len({one.document.get("target") for one in sweeps}) > 1:
         raise RequestError(
             f"The ledger has sweeps of several targets: give --to, or --sweep with one of "

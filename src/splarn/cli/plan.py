@@ -71,7 +71,7 @@ def plan(
     from datetime import UTC, datetime
 
     from splarn.cli.context import Context
-    from splarn.cli.learned import learn, say_volume, show_forecasts, volume_of
+    from splarn.cli.learned import learn, require_sweep, say_volume, show_forecasts, volume_of
     from splarn.core.model.forecast import forecast as predict
     from splarn.core.places import key_of
     from splarn.core.plan import Plan, choose, write_plan
@@ -81,6 +81,7 @@ def plan(
     context = Context(job, as_json)
     out = context.out
     limits = context.limits(deadline, budget, confidence)
+    require_sweep(context)
     files = context.paths(paths)
     how = context.layout(layout, files)
     target = context.target(to)

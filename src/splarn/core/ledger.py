@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -137,8 +138,16 @@ class Ledger:
     def check(self) -> None:
         """Makes sure that it can be written to, before any work whose end it is to note.
 
-        Raises OutsideError when it cannot.
+        One that is still to be made is not made by this. Raises OutsideError when it cannot.
         """
+        if not self.path.exists():
+            above = next(one for one in self.path.absolute().parents if one.exists())
+            if not above.is_dir() or not os.access(above, os.W_OK | os.X_OK):
+                raise OutsideError(
+                    f"The ledger {self.path} cannot be made, since {above} cannot be written to: "
+                    "check who owns it."
+                )
+            return
         with self._open() as connection:
             connection.execute("BEGIN IMMEDIATE")
             connection.execute("PRAGMA user_version")

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import wraps
+from types import FunctionType
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -20,7 +22,16 @@ if TYPE_CHECKING:
 
 
 class Connected:
-    """One connection and its transaction."""
+    """One connection and its transaction.
+
+    Whatever a driver raises in a public method leaves it as an OutsideError, wherever it arises.
+    """
+
+    def __init_subclass__(cls, **given: Any) -> None:
+        super().__init_subclass__(**given)
+        for name, method in list(vars(cls).items()):
+            if isinstance(method, FunctionType) and not name.startswith("_"):
+                setattr(cls, name, _telling(method))
 
     def __init__(self, engine: SqlEngine, connection: Connection) -> None:
         self.engine = engine
@@ -32,10 +43,12 @@ class Connected:
         return self.connection.connection.driver_connection
 
     def run(self, statement: str, **values: Any) -> Any:
-        """Runs a statement of text in the open transaction; `:name` stands for a value."""
+        """Runs a statement of text in the open transaction; `:name` stands for a value.
+
+        One with values holds no names from outside, which may have colons and percent signs.
+        """
         if values:
             return self.connection.execute(sa.text(statement).bindparams(**values))
-        # Names may hold colons and percent signs.
         return self.connection.exec_driver_sql(statement, execution_options={"no_parameters": True})
 
     def commit(self) -> None:
@@ -86,8 +99,13 @@ class Connected:
 
     def quoted(self, name: str, dotted: bool = True) -> str:
         """An identifier as the engine writes it; a table may have its schema before a dot."""
-        quote = self.connection.dialect.identifier_preparer.quote_identifier
-        return ".".join(quote(piece) for piece in (split_name(name) if dotted else [name]))
+        preparer = self.connection.dialect.identifier_preparer
+        quoted = [
+            preparer.quote_identifier(one) for one in (split_name(name) if dotted else [name])
+        ]
+        # Statements go to the driver as they are; where it fills in values, percents are doubled.
+        doubled = getattr(preparer, "_double_percents", False)
+        return ".".join(one.replace("%%", "%") if doubled else one for one in quoted)
 
     def listed(self, names: Any) -> str:
         """Column names as a statement lists them."""
@@ -108,10 +126,28 @@ class Connected:
             raise refused(doing, what, self.engine.place, error) from None
 
 
+def _telling(method: FunctionType) -> Callable[..., Any]:
+    """A method of a session that tells the driver's errors as sentences, if nothing in it did."""
+
+    @wraps(method)
+    def told(self: Connected, *given: Any, **named: Any) -> Any:
+        try:
+            return method(self, *given, **named)
+        except Exception as error:
+            if not isinstance(error, SQLAlchemyError) and not _from_driver(error):
+                raise
+            self.rollback()
+            raise refused("Asking", "the target", self.engine.place, error) from None
+
+    return told
+
+
 def refused(doing: str, what: str, place: str, error: Exception) -> OutsideError:
     """The error for an engine's refusal."""
     why = reason(error)
     sentence = f"{doing} {what} failed in {place}: {why}; nothing of the open batch was kept."
+    if _is_lost(getattr(error, "orig", None) or error):
+        sentence = f"{sentence[:-1]}, and the same command goes on when {place} answers again."
     if _is_refusal(getattr(error, "orig", None) or error):
         return RefusedError(sentence, why)
     return OutsideError(sentence)

@@ -393,9 +393,9 @@ class DuckdbSession(FileTables, SqlSession):
             name = self.quoted(column, dotted=False)
             last = self.run(f"SELECT max({name}) FROM {self.quoted(table)}").scalar_one()
         return (
-            f"{column} was stored up to {last:,}, and DuckDB cannot set a sequence: the table's own "
-            "numbers do not go on behind that and may come again; give --identity fill to let the "
-            "table number all rows."
+            f"{column} was stored up to {last:,}, and DuckDB cannot set a sequence: the table's "
+            "own numbers do not go on behind that and may come again; give --identity fill to let "
+            "the table number all rows."
         )
 
     def _note_columns(self, schema: str | None) -> set[str]:

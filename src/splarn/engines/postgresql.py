@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from typing import Any, ClassVar
 
 import sqlalchemy as sa
@@ -55,6 +55,13 @@ class PostgresqlSession(SqlSession):
     def __init__(self, engine: SqlEngine, connection: Connection) -> None:
         super().__init__(engine, connection)
         self._types: dict[str, dict[str, str]] = {}
+        self.copying: CopyWriter | None = None
+
+    def rollback(self) -> None:
+        """See Session. A COPY that is under way is given up first: the server waits for its end."""
+        if self.copying is not None:
+            self.copying.give_up()
+        super().rollback()
 
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         """See Session."""
@@ -211,13 +218,18 @@ class PostgresqlSession(SqlSession):
     def follow_identity(self, table: str, column: str) -> str:
         """See Session."""
         with self.failing("Moving on the numbers of", table):
-            self.run(
-                "SELECT setval(pg_get_serial_sequence(:name, :column), max("
-                f"{self.quoted(column, dotted=False)})) FROM {self.quoted(table)} "
-                "HAVING max(1) IS NOT NULL",
+            found = self.run(
+                "SELECT pg_get_serial_sequence(:name, :column)",
                 name=self.quoted(table),
                 column=column,
-            )
+            ).scalar_one()
+            if found is not None:
+                last = f"max({self.quoted(column, dotted=False)})"
+                sequence = found.replace("'", "''")
+                self.run(
+                    f"SELECT setval('{sequence}', {last}) FROM {self.quoted(table)} "
+                    "HAVING max(1) IS NOT NULL"
+                )
         return ""
 
     def swap(self, table: str, aside: str, before: str) -> None:
@@ -307,11 +319,19 @@ class CopyWriter:
             self._end()
             return self.session.transaction()
 
+    def give_up(self) -> None:
+        """Ends the COPY without what it has brought."""
+        self.session.copying, self.copy = None, None
+        stack, self._stack = self._stack, ExitStack()
+        with suppress(Exception):
+            stack.__exit__(RuntimeError, RuntimeError("given up"), None)
+
     def _end(self) -> None:
         if self.copy is not None and self.binary:
             self.copy.write(TRAILER)
         self.copy = None
         self._stack.close()
+        self.session.copying = None
 
     def _reopen(self, binary: bool) -> None:
         self._end()
@@ -320,6 +340,7 @@ class CopyWriter:
             connection.begin()
         cursor = self._stack.enter_context(self.session.driver_connection.cursor())
         how = "FORMAT binary" if binary else "FORMAT text, ENCODING 'UTF8'"
+        self.session.copying = self
         self.copy = self._stack.enter_context(cursor.copy(f"{self.into} ({how})"))
         if binary:
             self.copy.write(HEADER)

@@ -21,7 +21,7 @@ _TELLING = frozenset(
     )
 )  # fmt: skip
 _ANY = object()
-# Of each object the keys that are read, and those of the standards with the values that hold anyway.
+# Of each object the keys that are read, and others of the standards with values that hold anyway.
 _KEYS: dict[str, tuple[frozenset[str], Mapping[str, tuple[Any, ...]]]] = {
     "": (
         frozenset(("name", "format", "encoding", "dialect", "schema")),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
@@ -23,6 +24,9 @@ LONGEST_REST, MOST_REST = 120.0, 600.0
 WORTH_SAYING = 3.0
 # Answers of an HTTP store after which trying again may help.
 PASSING = frozenset({408, 425, 429, 500, 502, 503, 504})
+
+
+_SECONDS = re.compile(r"([0-9]+)(?:\.[0-9]{0,9})?")
 
 
 class Trying:
@@ -76,9 +80,9 @@ def seconds_asked(text: str | None) -> float | None:
     if text is None:
         return None
     text = text.strip()
-    if text.isascii() and text.isdigit():
+    if found := _SECONDS.fullmatch(text):
         # More digits than these are longer than anybody waits.
-        return float(text[:12]) if len(text) <= 12 else 1e12
+        return float(text) if len(found[1]) <= 12 else 1e12
     try:
         until = parsedate_to_datetime(text)
         if until.tzinfo is None:
