@@ -14,8 +14,6 @@ from splarn.core.ship.depot import Unready
 from splarn.core.ship.digests import read_field
 from splarn.core.ship.trying import PASSING, Trying, seconds_asked
 
-BUFFER = 1 << 20
-
 
 class HttpFile(io.RawIOBase):
     """Read on as one answer streams in, asked for anew where it is sought or the line breaks.
@@ -123,7 +121,8 @@ class HttpFile(io.RawIOBase):
         self._answer.raise_for_status()
         self._hold_to_version()
         self._announced = read_field(self._answer.headers.get("repr-digest", ""))
-        self._blocks = self._answer.iter_raw(BUFFER)
+        # As it comes: what has arrived is kept when the line breaks.
+        self._blocks = self._answer.iter_raw()
         if self._at and self._answer.status_code != 206:
             # The server knows no ranges: pass over what comes before.
             skip = self._at

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import io
 import os
 import re
@@ -217,6 +218,13 @@ def _filesystem_of(scheme: str) -> Any:
     try:
         if scheme == "s3" and find_spec("s3fs") is None:
             return _arrow_s3()
+        kind = fsspec.get_filesystem_class(scheme)
+        named = (inspect.Parameter.POSITIONAL_ONLY, inspect.Parameter.POSITIONAL_OR_KEYWORD)
+        given = list(inspect.signature(kind.__init__).parameters.values())[1:]
+        wants = [one.name for one in given if one.kind in named and one.default is one.empty]
+        if wants:
+            # One that is made for a single host cannot be made from its scheme.
+            raise ValueError(f"it wants a {wants[0]}, which Splarn does not give it")
         return fsspec.filesystem(scheme)
     except (ImportError, ValueError) as error:
         what = str(error).splitlines()[0]

@@ -122,11 +122,12 @@ class Proof:
     ) -> None:
         self.source, self.content_id, self.packed_hash = source, content_id, packed_hash
         self._columnar = layout.format == "parquet"
-        if self._columnar:
-            # Its pages are read in any order.
-            if packed_hash and content_hash(source.place) != packed_hash:
-                raise self._other()
-        else:
+        # A file here is looked at before anything of it is used; one behind a line as it passes,
+        # and pages of a columnar one come in any order.
+        near = isinstance(source.place, Path)
+        if packed_hash and (near or self._columnar) and content_hash(source.place) != packed_hash:
+            raise self._other()
+        if not self._columnar:
             self._reading = Reading(source.first_record(layout.dialect))
             self._packed = Reading(0)
 

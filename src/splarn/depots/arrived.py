@@ -10,7 +10,7 @@ from urllib.parse import quote, urlsplit, urlunsplit
 
 from splarn.core.errors import RequestError
 from splarn.core.load.request import Input, input_of_part
-from splarn.core.places import Remote, is_url, open_place, shown_url
+from splarn.core.places import Remote, open_place, place, shown_url
 from splarn.core.shape.manifest import MANIFEST, Manifest, parse_manifest
 from splarn.core.ship.trying import Trying
 from splarn.core.source import Source, look
@@ -29,7 +29,7 @@ def below(url: str, name: str) -> str:
 
 def is_folder(text: str) -> bool:
     """Whether a text is the address of a folder in a depot: a URL that ends with a slash."""
-    return is_url(text) and urlsplit(text).path.endswith("/")
+    return isinstance(place(text), Remote) and urlsplit(text).path.endswith("/")
 
 
 def listed(url: str) -> list[Remote]:
@@ -50,7 +50,7 @@ def manifest_at(text: str) -> tuple[str, Manifest] | None:
 
     Raises RequestError when it is none that Splarn wrote.
     """
-    if not is_url(text):
+    if not isinstance(place(text), Remote):
         return None
     folder = text
     if urlsplit(text).path.endswith(f"/{MANIFEST}"):

@@ -179,9 +179,9 @@ class SqlSession(TablesSession, ABC):
         texts = ", ".join(self.as_text(self.quoted(name, dotted=False)) for name in names)
         with self.failing("Reading rows back from", table):
             try:
-                self.run(self.own_table(f"SELECT {listed} FROM {self.quoted(table)} WHERE 1 = 0"))
+                query = f"SELECT {listed} FROM {self.quoted(table)} WHERE 1 = 0"
+                self.run(self.own_table(query, next(f for f in fields if f.name == key)))
                 self.fill(OWN, rows)
-                self.index_own(wanted, next(f for f in fields if f.name == key))
                 found = self.run(
                     f"SELECT {texts} FROM {self.quoted(OWN)} EXCEPT SELECT {texts} FROM "
                     f"{self.quoted(table)} WHERE {wanted} IN "
@@ -197,8 +197,11 @@ class SqlSession(TablesSession, ABC):
             for row in found
         ]
 
-    def own_table(self, query: str) -> str:
-        """The statement that makes a table of this session's own like a query's result."""
+    def own_table(self, query: str, key: Field) -> str:
+        """The statement that makes a table of this session's own like a query's result.
+
+        Its rows are looked for by their `key`. It must not end the open transaction.
+        """
         return f"CREATE TEMPORARY TABLE {self.quoted(OWN)} AS {query}"
 
     def drop_own(self) -> None:
@@ -212,9 +215,6 @@ class SqlSession(TablesSession, ABC):
         writer = self.writer(table, Layout(table, Dialect(), (Field("any"),)), names)
         writer.put(Loose(rows), 0, len(rows))  # type: ignore[arg-type]
         writer.close()
-
-    def index_own(self, column: str, field: Field) -> None:
-        """Lets rows of that table be found quickly, where the engine does not see to that."""
 
     def as_text(self, column: str) -> str:
         """An expression for a value as text to the letter, null for null."""

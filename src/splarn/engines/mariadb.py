@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import re
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -14,7 +15,7 @@ from sqlalchemy.dialects import mysql
 from sqlalchemy.engine import URL, Connection
 
 from splarn.core.digest import ColumnDigest, add_digests
-from splarn.core.engine import TableIndex, Writer
+from splarn.core.engine import TableColumn, TableIndex, Writer
 from splarn.core.errors import OutsideError, RefusedError, RequestError
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
@@ -186,10 +187,39 @@ class MariadbSession(SqlSession):
         """See SqlSession."""
         return f"cast({column} AS BINARY)"
 
-    def index_own(self, column: str, field: Field) -> None:
+    def own_table(self, query: str, key: Field) -> str:
         """See SqlSession. Without an index each row would be held against each."""
-        length = "(60)" if field.is_text else ""
-        self.run(f"ALTER TABLE {self.quoted(OWN)} ADD INDEX ({column}{length})")
+        column = f"{self.quoted(key.name, dotted=False)}{'(60)' if key.is_text else ''}"
+        return f"CREATE TEMPORARY TABLE {self.quoted(OWN)} (INDEX ({column})) AS {query}"
+
+    def columns(self, table: str) -> list[TableColumn] | None:
+        """See Session. Asked of the server's own catalogue, whatever the names are."""
+        return [
+            TableColumn(
+                name,
+                _TYPES.get(kind, "any"),
+                optional == "YES" or default is not None or bool(extra),
+                "auto_increment" in extra.lower(),
+                "GENERATED" in extra.upper() and "DEFAULT_GENERATED" not in extra.upper(),
+            )
+            for name, kind, _, optional, default, extra in self._described(table)
+        ] or None
+
+    def columns_text(self, table: str) -> str:
+        """See Session."""
+        return json.dumps([[name, whole] for name, _, whole, *_ in self._described(table)])
+
+    def _described(self, table: str) -> list[Any]:
+        schema, bare = schema_and_name(table)
+        with self.failing("Looking at the table", table):
+            found = self.run(
+                "SELECT column_name, data_type, column_type, is_nullable, column_default, extra "
+                "FROM information_schema.columns WHERE table_name = :name "
+                "AND table_schema = coalesce(:schema, database()) ORDER BY ordinal_position",
+                name=bare,
+                schema=schema,
+            )
+            return list(found.fetchall())
 
     def drop_own(self) -> None:
         """See SqlSession."""
@@ -407,6 +437,19 @@ class MariadbSession(SqlSession):
 _KEY = re.compile(r"(UNIQUE |FULLTEXT |SPATIAL |)KEY `((?:[^`]|``)*)` \((.*)\)")
 _FOREIGN = re.compile(r"FOREIGN KEY \((.*?)\) REFERENCES")
 _NUMBERED = re.compile(r"(`(?:[^`]|``)*`).* AUTO_INCREMENT")
+
+
+_TYPES = {
+    **dict.fromkeys(("tinyint", "smallint", "mediumint", "int", "bigint", "year"), "integer"),
+    **dict.fromkeys(("decimal", "float", "double"), "number"),
+    **dict.fromkeys(("datetime", "timestamp"), "datetime"),
+    "date": "date",
+    "time": "time",
+    **dict.fromkeys(
+        ("char", "varchar", "tinytext", "text", "mediumtext", "longtext", "json", "uuid", "enum",
+         "set"), "string",
+    ),
+}  # fmt: skip
 
 
 class LoadDataWriter:

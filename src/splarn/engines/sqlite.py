@@ -182,7 +182,7 @@ class SqliteSession(FileTables, SqlSession):
         """See SqlSession."""
         return f"quote({column})"
 
-    def own_table(self, query: str) -> str:
+    def own_table(self, query: str, key: Field) -> str:
         """See SqlSession."""
         return f"CREATE TEMPORARY TABLE {OWN} AS {query}"
 

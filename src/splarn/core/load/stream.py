@@ -11,7 +11,7 @@ from typing import Any
 from splarn.core.ahead import ahead
 from splarn.core.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.engine import OpenEngine, PartNote, Session, Writer
-from splarn.core.errors import RefusedError
+from splarn.core.errors import OutsideError, RefusedError
 from splarn.core.faults import ENGINE, Fault, count_rejects, read_rejects, write_rejects
 from splarn.core.lanes import report
 from splarn.core.layout import Layout
@@ -92,7 +92,15 @@ def run_load_task(task: LoadTask) -> PartResult:
         with ahead(read) as chunks:
             for parsed in chunks:
                 stream.take(parsed)
-        proof.check()
+        try:
+            proof.check()
+        except OutsideError as error:
+            if not stream.note.rows:
+                raise
+            raise OutsideError(
+                f"{error} {stream.note.rows:,} rows of it are in: `splarn undo "
+                f"{task.note.load_id}` takes them out."
+            ) from None
         stream.finish()
     except BaseException:
         session.rollback()

@@ -79,9 +79,28 @@ def _cast(text: Any, field: Field) -> Any:
     return text.cast(field.arrow_type())
 
 
+# What a value of a type must look like at least; Arrow takes no others.
+_LOOKS = {
+    "integer": r"^\s*[+-]?[0-9]+\s*$",
+    "number": r"^\s*[+-]?([0-9]|\.[0-9]|(?i:inf|nan))",
+    "date": r"^\s*[0-9]{4}-[0-9]{2}-[0-9]{2}\s*$",
+    "datetime": r"^\s*[0-9]{4}-[0-9]{2}-[0-9]{2}",
+    "time": r"^\s*[0-9]{2}:[0-9]{2}",
+    "boolean": r"^\s*(?i:true|false|0|1)\s*$",
+}
+
+
 def _cast_or_bisect(text: Any, field: Field) -> tuple[Any, Mask]:
-    """Casts a column; halves it where that fails, down to the values that are to blame."""
+    """Casts a column; halves it where that fails, down to the values that are to blame.
+
+    Those that do not even look like one are told at a go, since there may be many.
+    """
     misfit = np.zeros(len(text), dtype=bool)
+    try:
+        return _cast(text, field), misfit
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+        pass
+    text, misfit = _only(text, pc.match_substring_regex(text, _LOOKS[field.type]))
     pieces: list[Any] = []
     stack = [(0, len(text))]
     while stack:

@@ -74,7 +74,7 @@ def _check_header(path: Place, head: bytes, layout: Layout) -> None:
         [],
     )
     names = [cell.strip() for cell in first]
-    if tuple(names) == layout.names:
+    if layout.names in (tuple(names), tuple(first)):
         return
     if len(names) == 1 and len(layout.fields) > 1:
         raise RequestError(

@@ -97,14 +97,15 @@ def remove_left(open_engine: OpenEngine, keeper: Session) -> list[str]:
     `keeper` is the session by which claims are asked for. Raises OutsideError.
     """
     removed = []
-    for note in keeper.loads():
-        if note.state != TRIAL or not keeper.claim(note.load_id):
-            continue
+    found = [note for note in keeper.loads() if note.state == TRIAL]
+    left = [note for note in found if keeper.claim(note.load_id)]
+    # What was read must not keep others from writing.
+    keeper.rollback()
+    for note in left:
         place = TrialPlace(open_engine, note.table, Path(), sweep_id=note.load_id)
         _drop_table(place)
         _forget(place)
         removed.append(note.table)
-    keeper.rollback()
     return removed
 
 
