@@ -35,13 +35,19 @@ class Proxy:
         self._server = socket.create_server(("127.0.0.1", 0))
         self.port = self._server.getsockname()[1]
         self._open = True
+        self._sockets: list[socket.socket] = []
         threading.Thread(target=self._accept, daemon=True).start()
 
     def close(self) -> None:
-        """Takes no further connections."""
+        """Takes no further connections, and ends those that there are."""
         self._open = False
         with suppress(OSError):
             self._server.close()
+        for one in self._sockets:
+            with suppress(OSError):
+                one.shutdown(socket.SHUT_RDWR)
+            with suppress(OSError):
+                one.close()
 
     def _accept(self) -> None:
         while self._open:
@@ -59,6 +65,7 @@ class Proxy:
         except OSError:
             client.close()
             return
+        self._sockets += [client, server]
         muted = threading.Event()
         back = threading.Thread(target=_pass, args=(server, client, muted), daemon=True)
         back.start()

@@ -32,7 +32,7 @@ def run_round(seed: int, only: str | None = None) -> tuple[int, str, str, float]
         where = traceback.extract_tb(error.__traceback__)[-1]
         wrong = f"{type(error).__name__} ({Path(where.filename).name}:{where.lineno}): {error}"
     finally:
-        for one in world.closing:
+        for one in reversed(world.closing):
             with suppress(Exception):
                 one.close()
         if not wrong:
