@@ -359,6 +359,51 @@ def test_rows_read_back_are_those_that_were_read(target: str, table: str, tmp_pa
     assert run(target, f"{table}_n", readings(tmp_path / "b.csv", 1, 9), verify=False).compared == 0
 
 
+@pytest.mark.parametrize("mode", ["append", "empty"])
+def test_rows_that_clash_when_they_are_moved_are_told_apart(
+    target: str, table: str, tmp_path: Path, mode: str
+) -> None:
+    run(target, table, readings(tmp_path / "a.csv", 1, 100))
+    # What only the table itself refuses, and no copy of it.
+    clash = {
+        "sqlite": "CREATE TRIGGER {t}_g BEFORE INSERT ON {t} WHEN new.reading_no IN (150, 190) "
+        "BEGIN SELECT raise(ABORT, 'not wanted'); END",
+        "postgresql": "ALTER TABLE {t} ADD FOREIGN KEY (reading_no) REFERENCES {t}_n (n)",
+        "mariadb": "ALTER TABLE {t} ADD FOREIGN KEY (reading_no) REFERENCES {t}_n (n)",
+        "duckdb": "CREATE UNIQUE INDEX {t}_u ON {t} (reading_no)",
+    }[target.split(":")[0]]
+    numbers = [n for n in range(1, 301) if n not in (150, 190)]
+    if "REFERENCES" in clash:
+        ask(target, f"CREATE TABLE {table}_n (n BIGINT PRIMARY KEY)", False)
+        values = ", ".join(f"({n})" for n in numbers)
+        ask(target, f"INSERT INTO {table}_n VALUES {values}", False)
+    ask(target, clash.format(t=table), False)
+    first = 101
+    if target.startswith("duckdb"):
+        if mode == "empty":
+            return
+        first = 99
+    path = readings(tmp_path / "b.csv", first, 200)
+    levers = LoadLevers(route="landing")
+    wanted = request(target, table, path, table_mode=mode, levers=levers)
+    with pytest.raises(OutsideError, match="cannot be moved into"):
+        load(wanted, Inline())
+    assert count(target, table) == 100
+    record = load(replace(wanted, bad_rows=BadRows(), rejects=tmp_path / "r"), Inline())
+    assert (record.rows_rejected, record.verified) == (2, True), record.differences
+    faults = [fault for one in (tmp_path / "r").rglob("*.jsonl") for fault in read_rejects(one)]
+    lines = path.read_text().splitlines()
+    assert {fault.kind for fault in faults} == {"engine"}
+    assert all(lines[fault.line - 1] == fault.raw.rstrip() for fault in faults)
+    assert count(target, table) == (100 if mode == "append" else 0) + 200 - first + 1 - 2
+    session = open_engine(target).connect()
+    assert session.kind(f"{table}_landing_{record.load_id[-4:]}") == ""
+    session.close()
+    if (mode, target.split(":")[0]) != ("append", "mariadb"):
+        undo(opener(target), record.load_id)
+        assert count(target, table) == 100
+
+
 # Taken back.
 
 

@@ -34,6 +34,11 @@ MODES = (
 )
 
 
+def _no_server(world: World) -> bool:
+    """Whether a round that is about servers has none to be about."""
+    return not SERVERS
+
+
 def available() -> list[str]:
     """The kinds of targets that there are here."""
     return [kind for kind in ENGINES if kind in ("sqlite", "duckdb") or kind in SERVERS]
@@ -95,6 +100,8 @@ def killed(world: World) -> None:
 
 def cut(world: World) -> None:
     """A load whose connections are cut, stalled, half-closed or robbed of the reply to a commit."""
+    if _no_server(world):
+        return
     target = some_target(world, "postgresql", "mariadb")
     sources = world.files(world.chance.randint(1, 2), bad=world.chance.randint(0, 3))
     what = world.chance.choice(("cut", "stall", "half-close", "lose-reply"))
@@ -419,6 +426,8 @@ def hostile(world: World) -> None:
 
 def secret(world: World) -> None:
     """Secrets in any place of a target's URL, which cannot be reached or refuses."""
+    if _no_server(world):
+        return
     target = some_target(world, *[kind for kind in ("postgresql", "mariadb") if kind in SERVERS])
     hidden = f"s3cr{world.chance.randrange(10**6)}t'x"
     places = {

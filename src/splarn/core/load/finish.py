@@ -23,6 +23,10 @@ from splarn.core.marks import Marks, joined
 SAMPLED = 2000
 
 
+class MoveRefusedError(RefusedError):
+    """The target refused rows while they were moved from a landing table; none was moved."""
+
+
 @dataclass(frozen=True)
 class Finished:
     """`verified` is None where the rows could not be held against what was read.
@@ -196,10 +200,10 @@ def _move_over(session: Session, note: LoadNote, rows: int) -> Marks | None:
         moved, marks = session.pour(details.aside, note.table, details.names)
     except RefusedError as refusal:
         session.rollback()
-        raise RefusedError(
+        raise MoveRefusedError(
             f"The rows of {details.aside} cannot be moved into {note.table}: {refusal.reason}; "
-            "nothing was moved. Rows that clash with others are told apart by a load with --route "
-            f"direct: take this one back with `splarn undo {note.load_id}` first.",
+            "nothing was moved. Rows that clash with others are told apart where bad rows may be "
+            "set aside: run the same command with --bad-rows set-aside.",
             refusal.reason,
         ) from None
     if moved != rows:

@@ -10,9 +10,9 @@ from splarn.core.engine import LoadNote, Session
 from splarn.core.errors import RequestError
 from splarn.core.levers import check_levers
 from splarn.core.limit import too_many_bad
-from splarn.core.load.finish import clean_up, finish
+from splarn.core.load.finish import Finished, MoveRefusedError, clean_up, finish
 from splarn.core.load.handed import hand_over
-from splarn.core.load.opening import Confirm, Opened, open_load
+from splarn.core.load.opening import Confirm, Opened, go_straight, open_load
 from splarn.core.load.request import (
     IDENTITY,
     TABLE_MODES,
@@ -80,12 +80,14 @@ def load(
         started = sized if started is None else started
         loaded = sized if loaded is None else loaded
         watch.start("verify" if request.verify else "finish", None, "")
-        session = engine.connect()
         try:
-            end = finish(session, request, opened.note, results)
-        finally:
-            session.rollback()
-            session.close()
+            end = _finished(request, opened, results)
+        except MoveRefusedError as refusal:
+            if request.bad_rows.count == 0:
+                raise
+            opened = go_straight(keeper, request, opened, refusal.reason)
+            results, loaded = _run(request, opened, pool, watch), clock()
+            end = _finished(request, opened, results)
         ended = clock()
         ran = sizing.stretches() if engine.reads_parts else ()
     finally:
@@ -118,6 +120,15 @@ def load(
         *_traffic(request, engine.reads_parts, opened, results, end.verified is not None),
         compared=end.compared,
     )
+
+
+def _finished(request: LoadRequest, opened: Opened, results: list[PartResult]) -> Finished:
+    session = request.open_engine().connect()
+    try:
+        return finish(session, request, opened.note, results)
+    finally:
+        session.rollback()
+        session.close()
 
 
 def _short_of_rejects(results: list[PartResult]) -> tuple[str, ...]:

@@ -200,9 +200,38 @@ def _touched(session: Session, earlier: Sequence[LoadNote]) -> bool:
     return False
 
 
+def go_straight(session: Session, request: LoadRequest, opened: Opened, why: str) -> Opened:
+    """Lets a load whose rows the target refuses in one set begin again, past its landing table.
+
+    Its streams find the rows that are to blame and set them aside, as those of a straight load do.
+    """
+    note = opened.note
+    session.lock(note.table)
+    details = note.details.with_(aside="", route="direct", durability="full", stage="prepare")
+    note = replace(note, details=details)
+    session.note_load(note)
+    for part in session.parts([note.load_id]):
+        begin = replace(part, state="open", position=0, rows=0, refused=0, marks=())
+        session.advance(part, begin)
+    session.commit()
+    note = prepare(session, request, note)
+    parts = {part.part_id: part for part in session.parts([note.load_id])}
+    # Nothing is left open that would keep the streams from writing.
+    session.commit()
+    session.release(note.table)
+    told = (
+        f"The target refused the rows when they were to be moved in one set ({why}), so they went "
+        "straight into the table, and those to blame were set aside."
+    )
+    return replace(opened, note=note, parts=parts, notes=(*opened.notes, told))
+
+
 def prepare(session: Session, request: LoadRequest, note: LoadNote) -> LoadNote:
     """Makes the tables of a load that is noted, and notes that its streams may begin."""
     details, table = note.details, note.table
+    if not details.aside:
+        # Left by a landing table's rows that could not be moved.
+        session.drop(beside(table, "landing", note.load_id))
     layout = stored(request.layout, details.names)
     if session.columns(table) is None:
         session.create(table, layout)
