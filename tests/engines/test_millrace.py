@@ -13,6 +13,7 @@ from typing import Any
 import httpx
 import pytest
 
+from splarn.core.codecs import Packing
 from splarn.core.errors import OutsideError, RequestError, ShortfallError, SplarnError
 from splarn.core.faults import read_rejects
 from splarn.core.layout import Layout
@@ -20,8 +21,11 @@ from splarn.core.load import BadRows, LoadRecord, LoadRequest, inputs_from_files
 from splarn.core.load.sizing import look_at_compute, restore_left
 from splarn.core.places import Remote
 from splarn.core.pool import Inline, Pools
+from splarn.core.shape.output import Output
+from splarn.core.shape.shaper import shape
 from splarn.core.source import Source, look
 from splarn.demo.scenario import Delivery
+from splarn.depots.arrived import inputs_at
 from splarn.engines import open_engine, opener
 from splarn.engines.millrace import MillraceSession
 from splarn.standin.depot import SimulatedDepot
@@ -297,6 +301,28 @@ def test_whatever_the_line_does_parts_arrive_whole(
             wanted = replace(wanted, inputs=tuple(inputs), verify=False)
         assert load(wanted, Inline()).rows_loaded == 8100
         assert at.numbers("gauges") == list(range(1, 8101))
+
+
+@pytest.mark.parametrize("verify", [True, False])
+def test_a_part_in_a_depot_that_is_not_what_its_manifest_lists_is_not_loaded(
+    tmp_path: Path, millrace: Served, verify: bool
+) -> None:
+    source = readings(tmp_path / "a.csv", 1, 900)
+    made = shape([source], GAUGES, tmp_path / "depot", Output("csv", Packing(), 6000), Inline())
+    victim = tmp_path / "depot" / made.manifest.parts[1].path
+    data = victim.read_bytes()
+    at = data.index(b"\n") + 2
+    victim.write_bytes(data[:at] + b"9" + data[at + 1 :])
+    with served(SimulatedDepot(tmp_path / "depot", DepotPhysics())) as depot:
+        inputs = inputs_at(f"{depot}/", made.manifest)
+        wanted = LoadRequest(
+            opener(millrace.url), "gauges", made.manifest.layout, inputs, verify=verify
+        )
+        with pytest.raises(OutsideError, match=r"not those that its manifest lists|does not hold"):
+            load(wanted, Inline())
+        victim.write_bytes(data)
+        assert load(wanted, Inline()).rows_loaded == 900
+    assert millrace.numbers("gauges") == list(range(1, 901))
 
 
 def test_loads_at_once_share_the_larger_compute_and_the_last_one_sizes_it_back(

@@ -61,7 +61,7 @@ def ledger(
         out.say(f"The ledger {where} has no entries yet: load or sweep something.")
     else:
         out.table(
-            ["kind", "id", "at", "what", ">time", ">cost"],
+            ["kind", "id", "at (UTC)", "what", ">time", ">cost"],
             (
                 (
                     one.kind,
@@ -78,7 +78,8 @@ def ledger(
         trials = len(entries) - len(listed)
         hidden = f", and {plural(trials, 'trial')} (--kind trial)" if trials else ""
         older = f"; {len(listed) - show} older ones not shown" if len(listed) > show else ""
-        out.say(f"{len(listed)} entries{older}{hidden}. `splarn ledger ID` shows one whole.")
+        shown = "1 entry" if len(listed) == 1 else f"{len(listed):,} entries"
+        out.say(f"{shown}{older}{hidden}. `splarn ledger ID` shows one whole.")
     sums = summed(entries)
     for currency, by_kind in sums.items():
         of = ", ".join(f"{kind} {show_money(sum_, currency)}" for kind, sum_ in by_kind.items())

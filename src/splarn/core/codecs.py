@@ -232,6 +232,18 @@ def read_blocks(
             return
 
 
+def head_of(path: Place, codec: str, size: int) -> bytes:
+    """The first unpacked bytes of a file, at most one block; the file is closed when this returns.
+
+    Raises OutsideError as `read_blocks` does.
+    """
+    blocks = read_blocks(path, codec, 0, size)
+    try:
+        return next(blocks, b"")
+    finally:
+        blocks.close()  # type: ignore[attr-defined]
+
+
 def _read_plain(path: Place, start: int, end: int | None, block: int) -> Iterator[bytes]:
     with outside(f"Reading {path}"), open_place(path) as file:
         yield from blocks_in(file, start, end, block)

@@ -59,7 +59,8 @@ class PartNote:
     """How far one part of a load is in: unpacked bytes, rows stored, rows refused.
 
     `marks` tell the engine which rows those are; None when it cannot tell them from others.
-    `table` is that of the load.
+    `table` is that of the load. `proof` is a hash of the file's bytes up to the position, empty
+    where nothing was read or the file is columnar.
     """
 
     load_id: str
@@ -71,6 +72,7 @@ class PartNote:
     refused: int
     marks: Marks | None = ()
     table: str = ""
+    proof: str = ""
 
 
 class Writer(Protocol):

@@ -6,6 +6,7 @@ import inspect
 import io
 import os
 import re
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
@@ -285,9 +286,18 @@ def _http() -> Any:
 
 
 @lru_cache(maxsize=1)
+def _one_client() -> Any:
+    return _http().Client(follow_redirects=True, timeout=30.0)
+
+
 def http_client() -> Any:
     """One client a process, whose connections are kept and used again."""
-    return _http().Client(follow_redirects=True, timeout=30.0)
+    # Threads that come first together would make several.
+    with _making:
+        return _one_client()
+
+
+_making = threading.Lock()
 
 
 def _http_status(url: str) -> Status:

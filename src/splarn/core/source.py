@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from splarn.core.codecs import detect_codec, read_blocks
+from splarn.core.codecs import detect_codec, head_of, read_blocks
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import content_hash, kind_of, outside
 from splarn.core.places import Place, open_place
@@ -47,7 +47,7 @@ class Source:
         with outside(f"Reading {place}"), open_place(place) as file:
             packed = file.read(HEAD)
         codec = detect_codec(packed)
-        head = packed if codec == "none" else next(read_blocks(place, codec, 0, HEAD), b"")
+        head = packed if codec == "none" else head_of(place, codec, HEAD)
         return cls(place, size, stamp, codec, format_of(head))
 
     @property
@@ -64,7 +64,7 @@ class Source:
 
     def first_record(self, dialect: Dialect) -> int:
         """Where the records begin: unpacked bytes of the mark, the header and blank lines."""
-        head = next(iter(read_blocks(self.place, self.codec, 0, LOOK)), b"")
+        head = head_of(self.place, self.codec, LOOK)
         return first_record(head, dialect, str(self.place))
 
     def content_id(self, layout: Layout) -> str:

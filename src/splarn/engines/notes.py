@@ -41,7 +41,7 @@ def notes_table(schema: str | None) -> sa.Table:
         sa.Column("position", sa.BigInteger, nullable=False),
         sa.Column("rows_in", sa.BigInteger, nullable=False),
         sa.Column("rows_refused", sa.BigInteger, nullable=False),
-        # Of a load its details as JSON, of a part its marks.
+        # Of a load its details as JSON, of a part its marks and the proof of its position.
         sa.Column("details", _LONG),
         schema=schema,
     )
@@ -119,8 +119,9 @@ class NotesSession(Connected):
                         row.position,
                         row.rows_in,
                         row.rows_refused,
-                        read_marks(row.details or ""),
+                        read_marks((row.details or "").partition("|")[0]),
                         row.table_name or join_name(schema, NOTES),
+                        (row.details or "").partition("|")[2],
                     )
                     for row in self.connection.execute(query)
                 ]
@@ -182,7 +183,9 @@ class NotesSession(Connected):
                     position=now.position,
                     rows_in=now.rows,
                     rows_refused=now.refused,
-                    details=marks_text(now.marks),
+                    details=f"{marks_text(now.marks)}|{now.proof}"
+                    if now.proof
+                    else (marks_text(now.marks)),
                 )
             )
             if changed.rowcount == 1:

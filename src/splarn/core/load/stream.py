@@ -17,6 +17,7 @@ from splarn.core.lanes import report
 from splarn.core.layout import Layout
 from splarn.core.limit import BadRows, too_many_bad
 from splarn.core.load.pieces import Piece, in_delivery
+from splarn.core.load.prefix import Prefix
 from splarn.core.load.sampling import Sampling
 from splarn.core.marks import joined
 from splarn.core.reading import read_parsed
@@ -161,12 +162,16 @@ class _Stream:
         self._writer: Writer | None = None
         self._batch: list[_Piece] = []
         self._in_batch = self._held = 0
-        self._too_large = False
+        self._too_large = self._held_to = False
+        self._last: Parsed | None = None
         # Records seen so far, and what the next commit will note: rows in, records read, position.
         self._read = 0
         self._rows = task.note.rows
         self._reached = task.note.rows + task.note.refused
         self._position = self._end = task.note.position
+        self._prefix = Prefix()
+        # The chunk that the position is in; None where it is that of the note.
+        self._at: Parsed | None = None
         self._waiting: list[Fault] = []
         self._aside_for: PartNote | None = None
         if task.rejects is not None and task.rejects.exists():
@@ -176,6 +181,8 @@ class _Stream:
     def take(self, parsed: Parsed) -> None:
         """Writes a chunk's good rows, committing wherever a batch is full."""
         self.raw_bytes += parsed.size
+        self._prefix.pass_on(parsed)
+        self._hold_to_note(parsed)
         parsed = without_rows(parsed, self._refused)
         known = self.task.note.rows + self.task.note.refused
         already = min(max(known - self._read, 0), parsed.rows)
@@ -194,9 +201,21 @@ class _Stream:
                 self._commit("open")
         if already < parsed.rows:
             self._reached = parsed.row + parsed.rows
-            self._position = parsed.end
-        self._end = parsed.end
+            self._position, self._at = parsed.end, parsed
+        self._end, self._last = parsed.end, parsed
         report(parsed.size, parsed.rows)
+
+    def _hold_to_note(self, parsed: Parsed) -> None:
+        """Raises OutsideError when the bytes that an earlier try loaded were others than these."""
+        note = self.task.note
+        if not note.proof or not parsed.offset <= note.position <= parsed.end or self._held_to:
+            return
+        self._held_to = True
+        if self._prefix.at(parsed, note.position) != note.proof:
+            raise OutsideError(
+                f"{self.task.source} is not what it was when {note.rows:,} rows of it were loaded: "
+                f"`splarn undo {note.load_id}` takes them out, then run the same command again."
+            )
 
     def finish(self) -> None:
         """Commits the last batch and notes the part as done."""
@@ -226,7 +245,7 @@ class _Stream:
         self._writer.put(piece.parsed, piece.first, piece.last)
         self._rows += piece.last - piece.first
         self._reached = piece.reached
-        self._position = piece.parsed.end_offset(piece.last)
+        self._position, self._at = piece.parsed.end_offset(piece.last), piece.parsed
 
     def _narrow(self, refusal: RefusedError) -> None:
         """Finds the rows of the open batch that the engine refuses, and commits the others."""
@@ -260,7 +279,7 @@ class _Stream:
             self._aside_for = None
         self._rows = self.note.rows
         self._reached = self.note.rows + self.note.refused
-        self._position = self.note.position
+        self._position, self._at = self.note.position, None
         return taken
 
     def _refuse(self, piece: _Piece, refusal: RefusedError) -> None:
@@ -295,14 +314,14 @@ class _Stream:
         except RefusedError as refusal:
             self._narrow(refusal)
             if state != "open":
-                self._reached, self._position = self._read, self._end
+                self._reached, self._position, self._at = self._read, self._end, self._last
                 self._close(state)
 
     def _close(self, state: str, passed: _Piece | None = None) -> None:
         """Commits what was written, and the note of it; `passed` was read but is not in."""
         if passed is not None:
             self._reached = passed.reached
-            self._position = passed.parsed.end_offset(passed.last)
+            self._position, self._at = passed.parsed.end_offset(passed.last), passed.parsed
         marks = self.note.marks
         if self._writer is not None:
             marks = joined((marks, self._writer.close()))
@@ -314,6 +333,7 @@ class _Stream:
             rows=self._rows,
             refused=self._reached - self._rows,
             marks=marks,
+            proof=self._prefix.at(self._at, self._position) if self._at else self.note.proof,
         )
         # Rejects go to disk before the commit: on resuming, those past the note are dropped.
         self._waiting.sort(key=lambda fault: fault.loaded_row)
@@ -326,6 +346,7 @@ class _Stream:
         self._waiting = self._waiting[len(ready) :]
         self._aside_for = None
         self.note = now
+        self._prefix.forget(now.position)
         self.commits += 1
         for piece in self._batch:
             if piece is not passed:

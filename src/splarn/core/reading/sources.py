@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 from collections.abc import Sequence
 
-from splarn.core.codecs import read_blocks
+from splarn.core.codecs import head_of
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.places import Place
@@ -22,7 +22,7 @@ def check_sources(sources: Sequence[Source], layout: Layout) -> None:
     filled = False
     for source in sources:
         path = source.place
-        head = next(iter(read_blocks(path, source.codec, 0, LOOK)), b"")
+        head = head_of(path, source.codec, LOOK)
         _check_format(path, head, layout)
         if layout.format == "parquet":
             filled = _check_columns(path, layout) or filled

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from splarn.core.codecs import read_blocks
+from splarn.core.codecs import head_of
 from splarn.core.errors import RequestError, ShortfallError
 from splarn.core.faults import Fault
 from splarn.core.layout import Layout
@@ -121,7 +121,7 @@ def _check_part_size(sources: Sequence[Source], layout: Layout, part_bytes: int)
         return
     for source in sources:
         path = source.place
-        head = next(iter(read_blocks(path, source.codec, 0, LOOK)), b"")
+        head = head_of(path, source.codec, LOOK)
         for chunk in record_chunks([head], layout.dialect, where=str(path)):
             # The last record may be cut off by the end of the look.
             longest = chunk.longest(slice(0, max(chunk.rows - 1, 1)))

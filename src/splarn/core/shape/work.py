@@ -9,7 +9,7 @@ from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from splarn.core.codecs import CODECS, Packing, read_blocks
+from splarn.core.codecs import CODECS, Packing, head_of, read_blocks
 from splarn.core.errors import ShortfallError
 from splarn.core.faults import Fault
 from splarn.core.lanes import report
@@ -121,7 +121,7 @@ def _followed(piece: SourceRange, layout: Layout, rows: int, lines: int, size: i
     end = place(piece.path).stat().st_size if piece.end is None else piece.end
     skip, line = 0, None
     if piece.start == 0:
-        head = next(iter(read_blocks(place(piece.path), piece.codec, 0, LOOK)), b"")
+        head = head_of(place(piece.path), piece.codec, LOOK)
         skip = first_record(head, layout.dialect, piece.path)
         line = 1 + head.count(b"\n", 0, skip)
     # A newline that the last record lacks is added.
@@ -252,7 +252,7 @@ class _Stream:
         whole = (start, piece.end) == (0, None)
         reading = None
         if whole:
-            head = next(iter(read_blocks(path, piece.codec, 0, LOOK)), b"")
+            head = head_of(path, piece.codec, LOOK)
             reading = Reading(first_record(head, self.task.layout.dialect, str(path)))
 
         def counted() -> Iterator[bytes]:
