@@ -12,7 +12,7 @@ from splarn.core.engine import LoadNote, OpenEngine
 from splarn.core.errors import RequestError
 from splarn.core.files import find_files
 from splarn.core.load import LoadRecord, LoadRequest, inputs_from_manifest, load
-from splarn.core.load.opening import Confirm
+from splarn.core.load.refusals import Confirm
 from splarn.core.model.forecast import BUSY_PHASES
 from splarn.core.plan import Plan
 from splarn.core.pool import Pools

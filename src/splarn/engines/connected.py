@@ -182,14 +182,21 @@ def _is_lost(error: BaseException) -> bool:
     """Whether the connection broke, rather than the server having refused."""
     kind, module = type(error).__name__, type(error).__module__.split(".")[0]
     if module == "psycopg":
-        return kind in ("OperationalError", "InterfaceError") and not getattr(
-            error, "sqlstate", None
-        )
+        state = getattr(error, "sqlstate", None) or ""
+        # Without a state the server said nothing; 08 and 57P are its words for going away.
+        gone = not state or state.startswith(("08", "57P"))
+        return gone and isinstance(error, (_psycopg().OperationalError, _psycopg().InterfaceError))
     if module == "pymysql":
         # The client's own numbers begin at 2000.
         number = error.args[0] if error.args else 0
         return kind == "InterfaceError" or (isinstance(number, int) and 2000 <= number < 3000)
     return isinstance(error, OSError)
+
+
+def _psycopg() -> Any:
+    import psycopg
+
+    return psycopg
 
 
 def _from_driver(error: Exception) -> bool:

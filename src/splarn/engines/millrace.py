@@ -13,19 +13,18 @@ from typing import Any, ClassVar
 
 from sqlalchemy.engine import URL
 
-from splarn.core.details import LoadDetails
 from splarn.core.digest import ColumnDigest
 from splarn.core.engine import LoadNote, PartNote, TableColumn, TableIndex, Writer
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.faults import Fault
-from splarn.core.handover import Carried, HandedPart, Job, Order, Size, Watch
+from splarn.core.handover import Carried, HandedPart, Order, Size, Watch
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
-from splarn.core.marks import Marks, marks_text, read_marks
+from splarn.core.marks import Marks
 from splarn.core.places import key_of
 from splarn.core.secrets import filled
 from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.trying import Trying
+from splarn.engines.millrace_json import _job, _part, load_note, ordered, part_note
 
 TIMEOUT = 60.0
 PORT = 8700
@@ -261,12 +260,12 @@ class MillraceSession:
     def loads(self, table: str | None = None) -> list[LoadNote]:
         """See Session."""
         found = self._ask("loads", table=table)
-        return [_load_note(*note) for note in found]
+        return [load_note(*note) for note in found]
 
     def parts(self, load_ids: Sequence[str]) -> list[PartNote]:
         """See Session."""
         found = self._ask("parts", load_ids=list(load_ids))
-        return [_part_note(*note) for note in found]
+        return [part_note(*note) for note in found]
 
     def note_load(self, note: LoadNote) -> None:
         """See Session."""
@@ -338,7 +337,7 @@ class MillraceSession:
                 # The line is real; while it was busy, time went by there too.
                 sending = time.perf_counter() - begun
                 self._call("POST", "/clock", {"advance": sending})
-            self._call("POST", "/loads", _ordered(order, wanted, placed))
+            self._call("POST", "/loads", ordered(order, wanted, placed))
         while (found := self._call("GET", f"/loads/{order.load_id}"))["state"] == "running":
             watch(len(done) + found["done"])
         return Carried(tuple(_job(one) for one in found.get("jobs", [])), sending)
@@ -405,51 +404,3 @@ class MillraceSession:
                 f"{self.place} cannot be reached ({type(error).__name__}): start it with `splarn "
                 "standin`, or check the address."
             ) from None
-
-
-def _load_note(
-    load_id: str, table: str, state: str, mode: str, started: str, details: str
-) -> LoadNote:
-    return LoadNote(load_id, table, state, mode, started, LoadDetails.read(details))
-
-
-def _part_note(*note: Any) -> PartNote:
-    load_id, part_id, name, state, position, rows, refused, marks = note
-    return PartNote(load_id, part_id, name, state, position, rows, refused, read_marks(marks))
-
-
-def _part(note: PartNote) -> list[Any]:
-    return [
-        note.load_id, note.part_id, note.name, note.state, note.position, note.rows, note.refused,
-        marks_text(note.marks),
-    ]  # fmt: skip
-
-
-def _ordered(order: Order, parts: Sequence[HandedPart], places: Sequence[str]) -> dict[str, Any]:
-    return {
-        "load_id": order.load_id,
-        "table": order.table,
-        "layout": to_descriptor(order.layout),
-        "names": list(order.names),
-        "streams": order.streams,
-        "batch_rows": order.batch_rows,
-        "limit": order.bad_rows.as_json(),
-        "parts": [
-            {
-                "part_id": part.part_id,
-                "name": str(part.path),
-                "codec": part.codec,
-                "place": place,
-                "hash": part.hash,
-            }
-            for part, place in zip(parts, places, strict=True)
-        ],
-    }
-
-
-def _job(found: dict[str, Any]) -> Job:
-    moments = (found["queued"] or 0.0, found["started"] or 0.0, found["finished"] or 0.0)
-    return Job(
-        found["part_id"], found["state"], *moments, found["bytes"], found["rows"],
-        found["refused"], found["error"], tuple(Fault(**one) for one in found["faults"]),
-    )  # fmt: skip

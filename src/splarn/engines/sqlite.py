@@ -13,7 +13,6 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any, ClassVar
 
-import pyarrow as pa
 import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
@@ -23,19 +22,15 @@ from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
 from splarn.core.names import join_name, schema_and_name, split_name
-from splarn.core.reading.parsed import Parsed
 from splarn.engines.base import OWN, SqlEngine, SqlSession
 from splarn.engines.sqlite_rows import FLOAT_DIGITS, StoredColumn, TableShape, stored_column
+from splarn.engines.sqlite_writer import IMAGES, SqliteWriter
 from splarn.engines.tables import FileTables
 
 LOCK_WAIT = 120
 # Rows from which on two connections read a table's digests in less time than one.
 WORTH_TWO = 200_000
 LONG_DECIMAL = "DECIMAL_TEXT"
-# Names of the databases in memory that one transaction can take rows from.
-IMAGES = tuple(f"splarn_{number}" for number in range(1, 9))
-# Rows held back before the write lock is taken, so that other streams can write meanwhile.
-HOLD_ROWS = 200_000
 # Arguments that a function of SQLite takes at most, and fewer.
 MOST_ARGUMENTS = 60
 
@@ -395,55 +390,6 @@ class _LongAggregate:
 def is_long(field: Field) -> bool:
     """Whether a decimal has more digits than a float keeps, and so is stored as text."""
     return field.precision is not None and field.precision > FLOAT_DIGITS
-
-
-class SqliteWriter:
-    """Holds a batch back, then stores it under the write lock, as images where that can be."""
-
-    def __init__(self, session: SqliteSession, table: str, names: Sequence[str]) -> None:
-        self.session = session
-        self.table = table
-        self.shape = session.shape(table, names)
-        self.held: list[Any] = []
-        self.rows = self.stored = self.images = 0
-        self.locked = False
-        self.before: int | None = None
-
-    def put(self, parsed: Parsed, start: int, stop: int) -> None:
-        """See Writer."""
-        self.held.append(parsed.table.slice(start, stop - start).select(self.shape.names))
-        self.rows += stop - start
-        if self.rows >= HOLD_ROWS:
-            self._insert()
-
-    def close(self) -> Marks | None:
-        """See Writer."""
-        self._insert()
-        return self.session.marks_since(self.table, self.before, self.stored)
-
-    def _insert(self) -> None:
-        made = None
-        if self.rows and self.images < len(IMAGES):
-            made = self.shape.image(pa.concat_tables(self.held))
-        with self.session.failing("Writing to", self.table):
-            if made is not None:
-                self.session.open_image(IMAGES[self.images], made)
-            if not self.locked:
-                # Waits for its turn; a deferred transaction would fail instead.
-                self.session.lock(self.table)
-                self.locked = True
-                self.before = self.session.last_row(self.table)
-            cursor: sqlite3.Cursor = self.session.driver_connection.cursor()
-            if made is not None:
-                cursor.execute(self.shape.move_from(IMAGES[self.images]))
-                self.images += 1
-            else:
-                for rows in self.held:
-                    columns = [stored_column(column).to_pylist() for column in rows.columns]
-                    cursor.executemany(self.shape.insert, zip(*columns, strict=True))
-            cursor.close()
-        self.stored += self.rows
-        self.held, self.rows = [], 0
 
 
 def _whole(value: str, field: Field) -> str:

@@ -12,7 +12,8 @@ from splarn.core.levers import check_levers
 from splarn.core.limit import too_many_bad
 from splarn.core.load.finish import Finished, MoveRefusedError, clean_up, finish
 from splarn.core.load.handed import hand_over
-from splarn.core.load.opening import Confirm, Opened, go_straight, open_load
+from splarn.core.load.opening import Opened, go_straight, open_load
+from splarn.core.load.refusals import Confirm
 from splarn.core.load.request import (
     IDENTITY,
     TABLE_MODES,

@@ -7,21 +7,28 @@ followed by the same steps.
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
-from splarn.core.content import Contents, Held
 from splarn.core.details import LoadDetails
 from splarn.core.engine import LoadNote, PartNote, Session, TableIndex
-from splarn.core.errors import OutsideError, RequestError
+from splarn.core.errors import RequestError
+from splarn.core.load.refusals import (
+    Confirm,
+    busy,
+    refuse_differences,
+    refuse_lost,
+    refuse_name,
+    refuse_same_content,
+    refuse_what_is_there,
+    unfinished_load,
+)
 from splarn.core.load.request import Input, LoadRequest
 from splarn.core.load.standing import changes_since
-from splarn.core.load.table import Fit, fit_table, stored
+from splarn.core.load.table import fit_table, stored
 from splarn.core.names import schema_and_name, sibling
 
-# Asked with the rows in the table and the fewer ones to be loaded.
-Confirm = Callable[[int, int], bool]
 # Longer table names would be too long for some engine with what is added to them.
 LONGEST_NAME = 44
 
@@ -58,9 +65,9 @@ def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -
     session.lock(request.table)
     # Somebody may have made it meanwhile, under another spelling.
     request = replace(request, table=session.canonical(request.table))
-    _refuse_name(session, request)
+    refuse_name(session, request)
     wanted = {entry.content_id: entry for entry in request.inputs}
-    _refuse_lost(session, request)
+    refuse_lost(session, request)
     earlier = session.loads(request.table)
     unfinished = [note for note in earlier if note.state == "open"]
     for note in unfinished:
@@ -76,11 +83,11 @@ def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -
         broken_off = [note for note in unfinished if session.claim(note.load_id)]
         left = [note for note in broken_off if not is_void(session, note)]
         if left and not request.again:
-            raise _unfinished(session, left[-1], request.table)
+            raise unfinished_load(session, left[-1], request.table)
         if not request.again:
-            _refuse_same_content(session, earlier, request.inputs)
+            refuse_same_content(session, earlier, request.inputs)
     elif any(not session.claim(note.load_id) for note in unfinished):
-        raise _busy(unfinished[-1].load_id, request.table)
+        raise busy(unfinished[-1].load_id, request.table)
     opened = _begin(session, request, earlier, confirm)
     session.release(request.table)
     return opened
@@ -88,7 +95,7 @@ def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -
 
 def _go_on(session: Session, request: LoadRequest, note: LoadNote) -> Opened:
     if not session.claim(note.load_id):
-        raise _busy(note.load_id, note.table)
+        raise busy(note.load_id, note.table)
     session.settle(note.load_id)
     note = next(one for one in session.loads(note.table) if one.load_id == note.load_id)
     if note.details.stage == "prepare":
@@ -102,17 +109,21 @@ def _go_on(session: Session, request: LoadRequest, note: LoadNote) -> Opened:
             f"The table {into} of the unfinished load {note.load_id} is gone: take the load back "
             f"with `splarn undo {note.load_id}` and load anew."
         )
-    _refuse_differences(fit, request, into)
+    refuse_differences(fit, request, into)
     parts = session.parts([note.load_id])
     if note.details.durability == "unlogged" and fit.rows != sum(part.rows for part in parts):
         # The server was not shut down properly, and what skips the log is empty after that.
         session.empty(into)
         for part in parts:
-            begin = replace(part, state="open", position=0, rows=0, refused=0, marks=())
-            session.advance(part, begin)
+            session.advance(part, _anew(part))
         parts = session.parts([note.load_id])
     session.commit()
     return Opened(note, {part.part_id: part for part in parts}, True, _kept_ways(request, note))
+
+
+def _anew(part: PartNote) -> PartNote:
+    """The note of a part of which nothing is in any more."""
+    return replace(part, state="open", position=0, rows=0, refused=0, marks=(), proof="")
 
 
 def _kept_ways(request: LoadRequest, note: LoadNote) -> tuple[str, ...]:
@@ -139,7 +150,7 @@ def _begin(
     session: Session, request: LoadRequest, earlier: list[LoadNote], confirm: Confirm | None
 ) -> Opened:
     fit = fit_table(session, request.table, request.layout, request.columns, request.identity)
-    _refuse_what_is_there(session, fit, request, confirm)
+    refuse_what_is_there(session, fit, request, confirm)
     levers, mode = request.levers, request.table_mode
     now = datetime.now(UTC)
     load_id = f"{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
@@ -184,7 +195,7 @@ def _begin(
         parts[entry.content_id] = part
     session.checkpoint()
     if not session.claim(load_id):
-        raise _busy(load_id, request.table)
+        raise busy(load_id, request.table)
     note = prepare(session, request, note)
     return Opened(note, parts, False, fit.notes)
 
@@ -211,8 +222,7 @@ def go_straight(session: Session, request: LoadRequest, opened: Opened, why: str
     note = replace(note, details=details)
     session.note_load(note)
     for part in session.parts([note.load_id]):
-        begin = replace(part, state="open", position=0, rows=0, refused=0, marks=())
-        session.advance(part, begin)
+        session.advance(part, _anew(part))
     session.commit()
     note = prepare(session, request, note)
     parts = {part.part_id: part for part in session.parts([note.load_id])}
@@ -286,143 +296,6 @@ def is_void(session: Session, note: LoadNote) -> bool:
     ended = note.details.with_(stage="", aside="", indexes=())
     session.note_load(replace(note, state="undone", details=ended))
     return True
-
-
-def _refuse_what_is_there(
-    session: Session, fit: Fit, request: LoadRequest, confirm: Confirm | None
-) -> None:
-    mode, table = request.table_mode, request.table
-    if fit.rows is None:
-        return
-    if mode == "create" and fit.rows:
-        raise RequestError(
-            f"The table {table} is already there with {fit.rows:,} rows: give --table-mode append "
-            "to add to it, empty to empty it first, or replace to put a new one in its place."
-        )
-    if mode != "replace":
-        _refuse_differences(fit, request, table)
-    elif ties := session.bound(table):
-        raise RequestError(
-            f"The table {table} cannot be replaced, since {'; '.join(ties)}: give --table-mode "
-            "empty, which keeps the table and changes its rows."
-        )
-    elif fit.differences and (indexes := session.indexes(table)):
-        raise RequestError(
-            f"The table {table} cannot be replaced by one with other columns, since its index "
-            f"{indexes[0].name} would not fit ({'; '.join(fit.differences)}): drop the index first."
-        )
-    if mode in ("empty", "replace") and fit.rows and confirm is not None:
-        coming = rows_coming(request)
-        if fit.rows > coming and not confirm(fit.rows, coming):
-            raise RequestError(
-                f"The table {table} holds {fit.rows:,} rows that --table-mode {mode} would remove, "
-                f"and the load brings only {coming:,}: give --yes to agree."
-            )
-
-
-def rows_coming(request: LoadRequest) -> int:
-    """Rows in the sources, counted where nothing tells them; those of a damaged one are none."""
-    from splarn.core.survey.look import look_at
-
-    total = 0
-    for entry in request.inputs:
-        if entry.rows is not None:
-            total += entry.rows
-        else:
-            total += look_at(entry.path, request.layout.dialect, True).rows or 0
-    return total
-
-
-def _refuse_differences(fit: Fit, request: LoadRequest, table: str) -> None:
-    if fit.differences:
-        raise RequestError(
-            f"The table {table} has other columns than the layout {request.layout.name!r}: "
-            f"{'; '.join(fit.differences)}; change the layout, choose --columns, or load into "
-            "another table."
-        )
-
-
-def _unfinished(session: Session, note: LoadNote, table: str) -> RequestError:
-    names = [part.name for part in session.parts([note.load_id])]
-    shown = ", ".join(names[:3]) + (" and others" if len(names) > 3 else "")
-    return RequestError(
-        f"The load {note.load_id} of {shown} into {table} is unfinished: run it again to its end, "
-        f"or take it back with `splarn undo {note.load_id}`."
-    )
-
-
-def _busy(load_id: str, table: str) -> OutsideError:
-    return OutsideError(
-        f"The load {load_id} into {table} is being carried out by another Splarn at this moment: "
-        "wait for it to end, or stop it first."
-    )
-
-
-def _refuse_same_content(
-    session: Session, earlier: list[LoadNote], inputs: Sequence[Input]
-) -> None:
-    """Raises RequestError for content that is in, OutsideError for what is coming in right now.
-
-    Content is known by its records, and parts by those of the files that they were made of.
-    """
-    standing = {note.load_id: note for note in earlier if note.state in ("open", "done")}
-    contents = Contents()
-    for part in session.parts(list(standing)):
-        held = dict(standing[part.load_id].details.holds).get(part.part_id, ())
-        contents.add((Held(part.part_id), *held), part)
-    for entry in inputs:
-        owner = contents.owner(entry.contents)
-        if not isinstance(owner, PartNote):
-            continue
-        part, note = owner, standing[owner.load_id]
-        if note.state == "open":
-            raise OutsideError(
-                f"{entry.path} holds records that the load {note.load_id} is bringing into "
-                f"{note.table} at this moment as {part.name}: wait for it to end, and load what "
-                "is left then."
-            )
-        what = "is already in" if part.part_id == entry.content_id else "holds records that are in"
-        raise RequestError(
-            f"{entry.path} {what} {note.table}: the load {note.load_id} of {note.started[:19]} UTC "
-            f"brought them in as {part.name}; give --again to load them twice."
-        )
-
-
-def _refuse_name(session: Session, request: LoadRequest) -> None:
-    """Raises RequestError for names that the engine cannot have, and for what is no table."""
-    kind = session.kind(request.table)
-    if kind not in ("", "table"):
-        raise RequestError(
-            f"{request.table} is {kind}, and a load needs a table of its own rows: name another."
-        )
-    most = session.longest_name()
-    for what, name in (
-        ("table", schema_and_name(request.table)[1]),
-        *(("field", name) for name in request.layout.names),
-    ):
-        if "\0" in name:
-            raise RequestError(f"The {what} name {name!r} holds a NUL, which no target takes.")
-        if most and len(name.encode() if most[1] == "bytes" else name) > most[0]:
-            raise RequestError(
-                f"The {what} name {name[:40]}… is longer than the {most[0]} {most[1]} that the "
-                f"target takes: shorten it{' in the layout' if what == 'field' else ''}."
-            )
-
-
-def _refuse_lost(session: Session, request: LoadRequest) -> None:
-    """Raises RequestError where notes were removed, so that nothing tells what is in the table."""
-    missed = set(request.expected) - {note.load_id for note in session.loads(request.table)}
-    if session.notes_whole(request.table) and not missed:
-        return
-    rows = session.count(request.table) if session.columns(request.table) is not None else 0
-    if rows and request.table_mode in ("create", "append") and not request.again:
-        raise RequestError(
-            f"Notes of loads into {request.table} were removed from splarn_progress by somebody, "
-            f"so nothing tells which of these rows are among the {rows:,} that are there: look "
-            "into the table, and give --again to load all of them, or --table-mode empty to begin "
-            "anew."
-        )
-    session.renew_notes(request.table)
 
 
 def _just_done(
