@@ -269,3 +269,30 @@ def test_a_part_that_is_done_is_only_read_for_its_figures(tmp_path: Path) -> Non
     assert store.rows == list(range(50))
     assert again.commits == 0
     assert replace(again.note, position=0) == replace(first.note, position=0)
+
+
+@pytest.mark.parametrize("how", ["changed", "cut off"])
+def test_a_file_that_was_another_when_its_first_rows_came_in_is_noticed(
+    tmp_path: Path, how: str
+) -> None:
+    path = tmp_path / "rows.csv"
+    write_source(path, 300, set())
+    good = path.read_bytes()
+    spoilt = good.replace(b"\n104,xxxxxx\n", b"\n104,xxxyxx\n")
+    if how == "cut off":
+        # The last record lacks its end, and reads as a shorter one.
+        spoilt = good[: good.index(b"\n118,xxxxxx\n") + len(b"\n118,xxx")]
+    path.write_bytes(spoilt)
+    store = Store(breaks=119)
+    with pytest.raises(Broken):
+        run(store, path, 1, None)
+    assert len(store.rows) == 119
+    path.write_bytes(good)
+    store.breaks = None
+    with pytest.raises(OutsideError, match="is not what it was when 119 rows of it were loaded"):
+        run(store, path, 1, None)
+    assert len(store.rows) == 119
+    # As it was then, it goes on to its end.
+    path.write_bytes(spoilt if how == "changed" else good)
+    if how == "changed":
+        assert run(store, path, 1, None).note.rows == 300

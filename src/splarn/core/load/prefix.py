@@ -38,6 +38,13 @@ class Prefix:
         self._last = (parsed.offset, position, known)
         return str(known.hexdigest())
 
+    def divides(self, parsed: Parsed, position: int) -> bool:
+        """Whether a position in a chunk lies between two records, and not within one."""
+        if parsed.chunk is None or position in (parsed.offset, parsed.end):
+            return True
+        at = position - parsed.offset
+        return bool((parsed.chunk.starts == at).any() or (parsed.chunk.ends == at).any())
+
     def forget(self, position: int) -> None:
         """Forgets chunks that are wholly committed, but for the last one."""
         for offset in [one for one in self._before if one < position][:-1]:

@@ -106,10 +106,12 @@ def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Seque
                 f"{note.table} at this moment as {part.name}: wait for it to end, and load what "
                 "is left then."
             )
-        what = "is already in" if part.part_id == entry.content_id else "holds records that are in"
+        same = part.part_id == entry.content_id
+        what = "is already in" if same else "holds records that are in"
+        it = "it" if same else "them"
         raise RequestError(
             f"{entry.path} {what} {note.table}: the load {note.load_id} of {note.started[:19]} UTC "
-            f"brought them in as {part.name}; give --again to load them twice."
+            f"brought {it} in as {part.name}; give --again to load {it} twice."
         )
 
 

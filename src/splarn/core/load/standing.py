@@ -52,12 +52,10 @@ def changes_since(session: Session, note: LoadNote, parts: Sequence[PartNote]) -
         now = session.fingerprint(table, marks)
         if now == details.fingerprint:
             return []
-        found.append(
-            "cells of its rows have other values"
-            if now.partition(":")[0] == details.fingerprint.partition(":")[0]
-            else "it was loaded with another version of the engine, which leaves no way to see"
-        )
-    return [*_digests(session, note, marks), *found]
+        if now.partition(":")[0] != details.fingerprint.partition(":")[0]:
+            return ["it was loaded with another version of the engine, which leaves no way to see"]
+        return _digests(session, note, marks) or ["cells of its rows have other values now"]
+    return _digests(session, note, marks)
 
 
 def fingerprint(session: Session, table: str, marks: Marks | None) -> str | None:
@@ -88,5 +86,7 @@ def _digests(session: Session, note: LoadNote, marks: Marks | None) -> list[str]
         return []
     found = session.digest(note.table, note.details.fields, marks)
     return [
-        f"{difference} (as loaded against now)" for difference in compare_digests(loaded, [], found)
+        f"cells of the column {mine.name} have other values now"
+        for mine, now in zip(loaded, found, strict=True)
+        if compare_digests([mine], [], [now])
     ]
