@@ -90,6 +90,11 @@ class Running:
                 sys.stderr.flush()
             os._exit(code)
 
+    def heard(self) -> str:
+        """The first line on its standard output, empty until it is whole."""
+        text = self._out.read_text() if self._out.exists() else ""
+        return text.partition("\n")[0] if "\n" in text else ""
+
     def poll(self) -> int | None:
         """The exit code, None while it runs."""
         if self._code is None:
@@ -143,10 +148,12 @@ def begin(folder: Path, *words: object, env: dict[str, str] | None = None) -> Ru
     return Running(tuple(map(str, words)), folder, env)
 
 
-def until_done(folder: Path, *words: object, tries: int = 8) -> Ended:
+def until_done(
+    folder: Path, *words: object, tries: int = 8, env: dict[str, str] | None = None
+) -> Ended:
     """Gives the same command again and again until it ends with 0, as people's loops do."""
     for _ in range(tries):
-        ended = splarn(folder, *words)
+        ended = splarn(folder, *words, env=env)
         if ended.code == 0:
             return ended
         if ended.code == 3:

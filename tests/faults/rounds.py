@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
+from tests.faults.depots import carried
 from tests.faults.program import Ended, begin, splarn, until_done
 from tests.faults.proxy import Proxy, Trouble
 from tests.faults.world import (
@@ -522,6 +523,7 @@ ROUNDS: tuple[tuple[int, Callable[[World], None]], ...] = (
     (5, hostile),
     (2, secret),
     (6, shipped),
+    (9, carried),
 )
 
 
