@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
@@ -25,6 +26,8 @@ from splarn.engines.connected import reason
 from splarn.engines.figures import read_digests
 from splarn.engines.tables import TablesSession
 
+# What it logs of connections that break while they are closed is told by sessions, as sentences.
+logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL)
 # A table of one session's own, for rows that are looked for.
 OWN = "splarn_sample"
 
@@ -60,6 +63,14 @@ class SqlEngine(ABC):
             ) from None
         try:
             return self._session(engine.connect())
+        except TypeError as error:
+            # Options of the URL go to the driver by name.
+            engine.dispose()
+            option = str(error).rpartition("argument ")[2] or "an option"
+            raise RequestError(
+                f"{self.place} cannot be opened, since its driver does not know {option} of the "
+                "URL: take that option out."
+            ) from None
         except (SQLAlchemyError, OSError) as error:
             engine.dispose()
             raise OutsideError(

@@ -13,7 +13,7 @@ from splarn.core.names import sibling
 from splarn.engines.tables import rest_of_index
 
 if TYPE_CHECKING:
-    from splarn.engines.postgresql import PostgresqlSession
+    from splarn.engines.connected import Connected
 
 # What cannot be carried over, each as a sentence about `:name`.
 _TIES = """
@@ -55,13 +55,13 @@ UNION ALL SELECT DISTINCT pg_describe_object(d.classid, d.objid, d.objsubid) || 
 """
 
 
-def ties(session: PostgresqlSession, table: str) -> list[str]:
+def ties(session: Connected, table: str) -> list[str]:
     """What would stay with the old table when another took its name, in words."""
     found = session.run(_TIES, name=session.quoted(table))
     return list(dict.fromkeys(row[0] for row in found))
 
 
-def carry(session: PostgresqlSession, table: str, twin: str) -> None:
+def carry(session: Connected, table: str, twin: str) -> None:
     """Gives a twin what its table has and what can be given; may be done again."""
     names = {"name": session.quoted(table), "twin": session.quoted(twin)}
     (mine, its) = (_facts(session, names[key]) for key in ("name", "twin"))
@@ -91,7 +91,7 @@ def carry(session: PostgresqlSession, table: str, twin: str) -> None:
     _rights(session, names, where)
 
 
-def _facts(session: PostgresqlSession, quoted: str) -> dict[str, Any]:
+def _facts(session: Connected, quoted: str) -> dict[str, Any]:
     found = session.run(
         "SELECT pg_get_userbyid(relowner), relpersistence::text, "
         "coalesce(s.spcname, (SELECT spcname FROM pg_tablespace p JOIN pg_database d "
@@ -106,7 +106,7 @@ def _facts(session: PostgresqlSession, quoted: str) -> dict[str, Any]:
     return dict(zip(keys, found, strict=True))
 
 
-def _policies(session: PostgresqlSession, names: dict[str, str], where: str) -> None:
+def _policies(session: Connected, names: dict[str, str], where: str) -> None:
     found = session.run(
         "SELECT polname, polcmd::text, polpermissive, "
         "(SELECT array_agg(CASE WHEN r = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(r)) END) "
@@ -138,7 +138,7 @@ UNION ALL SELECT coalesce(r.rolname, ''), a.privilege_type, a.is_grantable, attn
 """
 
 
-def _rights(session: PostgresqlSession, names: dict[str, str], where: str) -> None:
+def _rights(session: Connected, names: dict[str, str], where: str) -> None:
     """Rights of others; those that new tables get by default and this one lacks are taken away."""
     wanted, given = (
         {tuple(row) for row in session.run(_RIGHTS, name=names[key]).fetchall()}
@@ -155,7 +155,7 @@ def _rights(session: PostgresqlSession, names: dict[str, str], where: str) -> No
                 session.run(f"GRANT {on} ON {where} TO {whom}{more}")
 
 
-def go_on_numbering(session: PostgresqlSession, table: str, twin: str) -> None:
+def go_on_numbering(session: Connected, table: str, twin: str) -> None:
     """Lets the twin's identity columns go on where the table's are."""
     found = session.run(
         "SELECT attname, pg_get_serial_sequence(:name, attname), "
@@ -169,7 +169,7 @@ def go_on_numbering(session: PostgresqlSession, table: str, twin: str) -> None:
             session.run(f"SELECT setval('{_literal(its)}', last_value, is_called) FROM {mine}")
 
 
-def take_names(session: PostgresqlSession, table: str, before: str) -> None:
+def take_names(session: Connected, table: str, before: str) -> None:
     """Gives the indexes of a table the names that those alike have in the one it took the place of.
 
     Those that it lacks are made, unless they refuse rows: such were told apart beforehand.
@@ -188,7 +188,7 @@ def take_names(session: PostgresqlSession, table: str, before: str) -> None:
             session.run(f"CREATE INDEX {_name(session, name)} ON {session.quoted(table)}{rest}")
 
 
-def _indexes(session: PostgresqlSession, table: str) -> list[tuple[str, str, bool]]:
+def _indexes(session: Connected, table: str) -> list[tuple[str, str, bool]]:
     found = session.run(
         "SELECT c.relname, pg_get_indexdef(i.indexrelid), i.indisunique OR i.indisexclusion "
         "FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid "
@@ -198,12 +198,12 @@ def _indexes(session: PostgresqlSession, table: str) -> list[tuple[str, str, boo
     return [tuple(row) for row in found.fetchall()]
 
 
-def _rename(session: PostgresqlSession, table: str, index: str, name: str) -> None:
+def _rename(session: Connected, table: str, index: str, name: str) -> None:
     where = session.quoted(sibling(table, index))
     session.run(f"ALTER INDEX {where} RENAME TO {_name(session, name)}")
 
 
-def _name(session: PostgresqlSession, name: str) -> str:
+def _name(session: Connected, name: str) -> str:
     return session.quoted(name, dotted=False)
 
 
