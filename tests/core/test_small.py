@@ -5,13 +5,18 @@ from __future__ import annotations
 import sqlite3
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from splarn.core.codecs import Packing
+from splarn.core.configuration import Configuration, Space
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.job import read_job
 from splarn.core.ledger import Ledger
+from splarn.core.model.forecast import Forecast, Span
+from splarn.core.plan import Limits, choose
 from splarn.core.units import (
     exact_size,
     parse_count,
@@ -141,3 +146,22 @@ def test_a_ledger_from_the_future_or_none_at_all_is_not_touched(tmp_path: Path) 
     ledger.path.write_text("no database, just a text that is long enough to be read as one" * 30)
     with pytest.raises(OutsideError, match="cannot be used"):
         Ledger(tmp_path).entries()
+
+
+def test_a_configuration_says_the_format_of_its_parts() -> None:
+    space = Space((4096,), (Packing(),), (1,), (1,), (0,), format="jsonl")
+    (one,) = space.grid()
+    assert one.as_json()["format"] == "jsonl"
+    assert Configuration.from_json(one.as_json()) == one
+
+
+def test_a_chance_beside_an_interval_past_the_deadline_has_its_sentence() -> None:
+    (one,) = Space((4096,), (Packing(),), (1,), (1,), (0,)).grid()
+    draws = np.concatenate([np.full(93, 50.0), np.full(7, 80.0)])
+    span = Span(50.0, 50.0, 80.0)
+    found = Forecast(one, span, span, {"load": 50.0}, (), True, draws, draws)
+    kept = choose([found], Limits(60.0, None, 0.9), "crowns")
+    assert kept.meets_limits
+    assert any("reaches past the deadline" in why and "7%" in why for why in kept.reasons)
+    easy = choose([found], Limits(90.0, None, 0.9), "crowns")
+    assert not any("past the deadline" in why for why in easy.reasons)

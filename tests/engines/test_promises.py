@@ -638,3 +638,31 @@ def test_what_a_killed_sweep_left_is_removed_and_nobody_elses(
     assert keeper.kind(trial_table(ids[1])) == ""
     living.close()
     keeper.close()
+
+
+# Numbers.
+
+
+def test_numbers_that_do_not_follow_are_said(tmp_path: Path, table: str) -> None:
+    target = f"duckdb:///{tmp_path / 't.duckdb'}"
+    ask(target, f"CREATE SEQUENCE {table}_q", False)
+    ask(target, f"CREATE TABLE {table} (reading_no BIGINT DEFAULT nextval('{table}_q'), gauge "
+        "VARCHAR, level DECIMAL(9, 2), day DATE)", False)  # fmt: skip
+    path = readings(tmp_path / "a.csv", 1, 70)
+    record = run(target, table, path, table_mode="append", identity="keep")
+    assert any("reading_no was stored up to 70" in note for note in record.notes), record.notes
+    filled = run(target, f"{table}_f", path)
+    assert not any("sequence" in note for note in filled.notes)
+
+
+def test_numbers_with_gaps_mark_no_rows(mariadb: str, table: str) -> None:
+    session = open_engine(mariadb).connect()
+    try:
+        session.create(table, GAUGES)
+        session.run(f"ALTER TABLE {table} ADD COLUMN nr BIGINT AUTO_INCREMENT PRIMARY KEY")  # type: ignore[attr-defined]
+        one = session.canonical(table)
+        assert session.can_mark(one, GAUGES.names)
+        session.run("SET SESSION auto_increment_increment = 2")  # type: ignore[attr-defined]
+        assert not session.can_mark(one, GAUGES.names)
+    finally:
+        session.close()
