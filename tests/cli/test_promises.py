@@ -222,6 +222,27 @@ def test_what_is_shipped_and_removed_is_there(splarn: Splarn, home: Path) -> Non
     assert found == wanted
 
 
+def test_a_shipment_of_parts_that_broke_off_goes_on(splarn: Splarn, home: Path) -> None:
+    shape = ("shape", "in", "--layout", "layout.json", "--into", "parts")
+    shape = (*shape, "--codec", "none", "--part-size", "4KiB")
+    assert splarn(*shape).code == 0
+    wanted = {p.name: p.read_bytes() for p in (home / "parts").iterdir() if p.name[0] != "."}
+    gone, aside, *_ = sorted(name for name in wanted if name != "datapackage.json")
+    (home / "depot").mkdir()
+    (home / "parts" / gone).rename(home / "depot" / gone)
+    (home / "parts" / aside).rename(home / "parts" / f"{aside}.splarn-leaving")
+    move = ("ship", "parts", "--to", "depot", "--after", "delete", "--json")
+    (home / "depot" / gone).write_bytes(wanted[gone].replace(b"RM-3", b"RM-4"))
+    ran = splarn(*move)
+    assert (ran.code, "does not have it as" in ran.json["error"]) == (3, True), ran.err
+    (home / "depot" / gone).write_bytes(wanted[gone])
+    ran = splarn(*move)
+    assert ran.code == 0, ran.err
+    assert {one["name"] for one in ran.json["files"] if one["kept"]} == {gone}
+    assert {p.name: p.read_bytes() for p in (home / "depot").iterdir()} == wanted
+    assert not [p for p in (home / "parts").iterdir() if p.name in wanted]
+
+
 # Lines that break.
 
 

@@ -613,6 +613,14 @@ def test_names_over_the_engines_limit_are_refused_before_anything_is_made(
         session = open_engine(target).connect()
         assert session.kind(table) == ""
         session.close()
+    for odd, why in (("day ", "ends with a blank"), ("day 🚤", "holds 🚤, a character beyond")):
+        changed = replace(GAUGES, fields=(*GAUGES.fields[:3], replace(GAUGES.fields[3], name=odd)))
+        other = tmp_path / "other.csv"
+        other.write_text(path.read_text().replace("day", odd, 1))
+        for name, layout, source in ((table + odd, GAUGES, path), (table, changed, other)):
+            (entry,) = inputs_from_files([source], layout)
+            with pytest.raises(RequestError, match=f"{why}.* which the target does not take"):
+                load(LoadRequest(opener(mariadb), name, layout, (entry,)), Inline())
 
 
 # Trials.

@@ -392,11 +392,13 @@ def hostile(world: World) -> None:
     marks = ["%", "'", '"', "`", "[x]", ";", "--", " ", "é", "🚤", "select", ":a", "\\", "a.b"]
     marks += ["$1", "%s", "%(a)s", "{0}", "?", "ÄÖ", "#", "/*", "\t"]
     if target.kind == "mariadb":
-        # Not in its character set for names.
+        # Not in its character set for names, and none may end with a blank.
         marks.remove("🚤")
     world.chance.shuffle(marks)
     table = f"{world.table} {''.join(marks[:4])}".strip()
     names = [f"n {marks[5]}", f"{marks[6]}t", marks[7] + "x", "note"]
+    if target.kind == "mariadb":
+        names[0] = names[0].rstrip()
     layout = json.loads(world.layout.read_text())
     for field, name in zip(layout["schema"]["fields"], names, strict=True):
         field["name"] = name

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from splarn.cli.context import Context
     from splarn.cli.output import Output
     from splarn.core.places import Place
-    from splarn.core.ship import ShipRecord
+    from splarn.core.ship import Gone, ShipRecord
     from splarn.core.ship.record import StreamTotal
 
 
@@ -77,7 +77,7 @@ def ship(
     if after not in ("keep", "delete"):
         raise RequestError(f"--after {after!r} is not known: use keep or delete.")
     context.check_ledger()
-    files = _files(context, paths)
+    files, gone = _files(context, paths)
     now = datetime.now(UTC)
     ship_id = f"ship-{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
     with Pools() as pools, closing(open_depot(to)) as depot, closing(Origins()) as origins:
@@ -90,6 +90,7 @@ def ship(
             after == "delete",
             max(parse_size(range_size), 1 << 16),
             origins.of,
+            gone,
         )
         record = send(request, pools.threads(streams), progress=out.progress())
     priced = context.priced(lambda _: record.usage())
@@ -102,22 +103,31 @@ def ship(
     out.document(document)
 
 
-def _files(context: Context, paths: list[str] | None) -> list[Place]:
-    """The files to ship; a manifest goes along with its parts, after them."""
+def _files(context: Context, paths: list[str] | None) -> tuple[list[Place], tuple[Gone, ...]]:
+    """The files to ship, a manifest after its parts; and the parts that are no longer here."""
+    from splarn.core.files import bring_back
     from splarn.core.places import Remote
     from splarn.core.shape.manifest import MANIFEST, is_manifest, read_manifest
+    from splarn.core.ship import Gone
     from splarn.depots.arrived import below, manifest_at
 
     files = context.paths(paths)
+    gone = []
     for text in paths or []:
         if (away := manifest_at(text)) is not None:
             files.append(Remote(below(away[0], MANIFEST)))
             continue
         at = Path(text)
         if is_manifest(at):
-            found = read_manifest(at).folder / MANIFEST
-            files.append(found)
-    return files
+            manifest = read_manifest(at)
+            for part in manifest.parts:
+                place = manifest.folder / part.path
+                bring_back(place)
+                if not place.exists():
+                    gone.append(Gone(place, part.bytes, part.hash))
+            files.append(manifest.folder / MANIFEST)
+    missed = {entry.source for entry in gone}
+    return list(dict.fromkeys(f for f in files if f not in missed)), tuple(dict.fromkeys(gone))
 
 
 # Streams that are shown one by one.

@@ -107,6 +107,9 @@ class Session(Protocol):
     def longest_name(self) -> tuple[int, str] | None:
         """The longest name that a table or a column may have, and its unit: characters or bytes."""
 
+    def against_name(self, name: str) -> str:
+        """Why the engine cannot have a name that is not too long, empty where it can."""
+
     def columns_text(self, table: str) -> str:
         """Names and types of the table's columns as JSON pairs, to see whether they changed."""
 

@@ -42,9 +42,7 @@ def find_files(
         if base is not None and not path.is_absolute():
             path = base / path
         aside = [] if skipped is None else skipped
-        back = path.with_name(path.name + LEAVING) if path.name else path
-        if not path.exists() and back.is_file():
-            _bring_back(back)
+        bring_back(path)
         if path.is_dir():
             hits = _walk(path, aside)
             if not hits and not aside:
@@ -79,10 +77,12 @@ def kind_of(mode: int) -> str:
     return next((name for test, name in kinds if test(mode)), "of another kind")
 
 
-def _bring_back(path: Path) -> None:
-    """Gives a file that was to be removed its name again."""
-    with outside(f"Bringing back {path}"):
-        path.rename(path.with_name(path.name.removesuffix(LEAVING)))
+def bring_back(path: Path) -> None:
+    """Gives a file its name again that was to be removed when a shipment broke off."""
+    aside = path.with_name(path.name + LEAVING) if path.name else path
+    if not path.exists() and aside.is_file():
+        with outside(f"Bringing back {path}"):
+            aside.rename(path)
 
 
 def _walk(folder: Path, skipped: list[tuple[Path, str]]) -> list[Path]:
@@ -103,7 +103,7 @@ def _walk(folder: Path, skipped: list[tuple[Path, str]]) -> list[Path]:
                         path = path.removesuffix(LEAVING)
                         if Path(path).exists():
                             continue
-                        _bring_back(Path(entry.path))
+                        bring_back(Path(path))
                     if _is_data(path):
                         found.append(path)
                 else:

@@ -145,6 +145,10 @@ class MariadbSession(SqlSession):
     def canonical(self, table: str) -> str:
         """See Session. The database and the name, in small letters where the server wants that."""
         schema, bare = schema_and_name(table)
+        if against := self.against_name(bare):
+            raise RequestError(
+                f"The table name {bare!r} {against}, which the target does not take: change it."
+            )
         with self.failing("Looking for the table", table):
             here, small = self.run("SELECT database(), @@lower_case_table_names").fetchall()[0]
         schema = schema or here
@@ -172,6 +176,13 @@ class MariadbSession(SqlSession):
     def longest_name(self) -> tuple[int, str] | None:
         """See Session."""
         return 64, "characters"
+
+    def against_name(self, name: str) -> str:
+        """See Session. Names are kept in UTF-8 of three bytes at most."""
+        if name.endswith(" "):
+            return "ends with a blank"
+        odd = next((sign for sign in name if ord(sign) > 0xFFFF), "")
+        return f"holds {odd}, a character beyond U+FFFF" if odd else ""
 
     def hash_name(self) -> str:
         """See SqlSession."""

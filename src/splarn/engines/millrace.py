@@ -111,6 +111,10 @@ class MillraceSession:
         """See Session."""
         return None
 
+    def against_name(self, name: str) -> str:
+        """See Session."""
+        return ""
+
     def columns_text(self, table: str) -> str:
         """See Session."""
         return json.dumps([[one.name, one.type] for one in self.columns(table) or ()])

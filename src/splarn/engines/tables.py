@@ -49,6 +49,10 @@ class TablesSession(NotesSession):
         """See Session."""
         return None
 
+    def against_name(self, name: str) -> str:
+        """See Session."""
+        return ""
+
     def checkpoint(self) -> None:
         """See Session. Changes of tables belong to the open transaction."""
 

@@ -134,6 +134,11 @@ def refuse_name(session: Session, request: LoadRequest) -> None:
                 f"The {what} name {name[:40]}… is longer than the {most[0]} {most[1]} that the "
                 f"target takes: shorten it{' in the layout' if what == 'field' else ''}."
             )
+        if against := session.against_name(name):
+            raise RequestError(
+                f"The {what} name {name!r} {against}, which the target does not take: change it"
+                f"{' in the layout' if what == 'field' else ''}."
+            )
 
 
 def refuse_lost(session: Session, request: LoadRequest) -> None:

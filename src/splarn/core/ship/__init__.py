@@ -1,7 +1,18 @@
 """Shipping: files copied byte for byte into a depot, each whole and once."""
 
 from splarn.core.ship.depot import Depot, Stored, Unready
+from splarn.core.ship.gone import Gone
 from splarn.core.ship.record import Sent, ShipRecord, Turn
 from splarn.core.ship.shipper import ShipRequest, ship
 
-__all__ = ["Depot", "Sent", "ShipRecord", "ShipRequest", "Stored", "Turn", "Unready", "ship"]
+__all__ = [
+    "Depot",
+    "Gone",
+    "Sent",
+    "ShipRecord",
+    "ShipRequest",
+    "Stored",
+    "Turn",
+    "Unready",
+    "ship",
+]

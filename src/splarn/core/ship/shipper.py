@@ -18,6 +18,7 @@ from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
 from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.depot import Depot, Stored, Unready
+from splarn.core.ship.gone import Gone, arrived
 from splarn.core.ship.origin import DepotOrigin, FileOrigin, Origin
 from splarn.core.ship.ranges import cut
 from splarn.core.ship.record import Sent, ShipRecord, Turn
@@ -37,7 +38,8 @@ class ShipRequest:
     It may hold `{name}`, `{stem}`, `{run}` and `{date:%Y/%m/%d}`. With `delete_after` a source is
     removed once it is proven to have arrived. Files larger than `range_size` bytes go in such
     ranges. `origin` gives the depot that a remote source lies in, and its name there; without it
-    sources are read as files are.
+    sources are read as files are. `gone` are files that an earlier shipment may have removed: they
+    must be in the depot already.
     """
 
     sources: tuple[Place, ...]
@@ -48,6 +50,7 @@ class ShipRequest:
     delete_after: bool = False
     range_size: int = RANGE
     origin: Callable[[str], tuple[Depot, str]] | None = None
+    gone: tuple[Gone, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -96,6 +99,7 @@ def ship(
         taken[name] = source
     if request.delete_after:
         _refuse_itself(request, taken)
+    there = [arrived(request.depot, name_of(request, g.source), g, pause) for g in request.gone]
     with outside("Looking at the files to ship"):
         total = sum(source.stat().st_size for source in request.sources)
     streams: dict[int, int] = {}
@@ -117,7 +121,7 @@ def ship(
     for name in names_of_large:
         done[name] = _proven(request, taken[name], done[name], pause)
     watch.finish()
-    files = tuple(done[name] for name in names)
+    files = (*there, *(done[name] for name in names))
     seconds = time.perf_counter() - begun
     return ShipRecord(request.depot.place, files, seconds, request.depot.remote)
 
