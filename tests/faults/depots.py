@@ -17,6 +17,10 @@ from tests.faults.proxy import Proxy, Trouble
 from tests.faults.world import ENGINES, SERVERS, Row, Target, World, differs, expected
 
 S3 = os.environ.get("SPLARN_TEST_S3", "http://127.0.0.1:4568")
+# The simulated engine reads parts itself, so it needs them too.
+KEYS = {
+    "AWS_ACCESS_KEY_ID": "S3RVER", "AWS_SECRET_ACCESS_KEY": "S3RVER", "AWS_ENDPOINT_URL": S3,
+}  # fmt: skip
 
 
 class StandIns:
@@ -26,7 +30,7 @@ class StandIns:
         self.folder = world.folder / "standin"
         self._running: Running = begin(
             world.folder, "standin", "--folder", self.folder, "--depot-port", "0",
-            "--engine-port", "0", "--json",
+            "--engine-port", "0", "--json", env=KEYS,
         )  # fmt: skip
         until = time.monotonic() + 30
         while not (found := self._running.heard()):
@@ -102,10 +106,7 @@ def carried(world: World) -> None:
         place = f"{services.depot}/x/"
     else:
         here = place = f"s3://larkmere/{world.table}/"
-        env = {
-            "AWS_ACCESS_KEY_ID": "S3RVER", "AWS_SECRET_ACCESS_KEY": "S3RVER",
-            "AWS_ENDPOINT_URL": S3,
-        }  # fmt: skip
+        env = KEYS
     sources = world.files(world.chance.randint(1, 3), least=300, most=2000)
     parts = world.folder / "parts"
     shaped = splarn(
