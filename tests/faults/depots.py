@@ -151,3 +151,50 @@ def carried(world: World) -> None:
     difference = differs(target.rows(), expected(*sources))
     assert not difference, f"{kind} into {chosen}, once more: {difference}"
     shutil.rmtree(parts, ignore_errors=True)
+
+
+def shipped(world: World) -> None:
+    """Files that are shipped and removed, by odd paths and under change: none may be lost."""
+    sources = world.files(world.chance.randint(1, 3), least=30, most=400)
+    inside = sources[0].path.parent
+    contents = {source.path.name: source.path.read_bytes() for source in sources}
+    depot = world.folder / "depot"
+    depot.mkdir()
+    how = world.chance.choice(
+        ("plain", "itself", "symlinked", "dotted", "hard", "linked", "append", "killed")
+    )
+    to: Path | str = depot
+    name = sources[0].path.name
+    if how == "itself":
+        to = inside
+    elif how == "symlinked":
+        to = world.folder / "link"
+        to.symlink_to(inside)
+    elif how == "dotted":
+        to = f"{inside}/../{inside.name}"
+    elif how == "hard":
+        os.link(sources[0].path, depot / name)
+    elif how == "linked":
+        (depot / name).symlink_to(sources[0].path)
+    words = ["ship", str(inside), "--to", str(to), "--after", "delete", "--streams", "2"]
+    running = begin(world.folder, *words)
+    late = b"7,L07,7.00,late\n"
+    if how == "append":
+        time.sleep(world.chance.uniform(0.0, 0.5))
+        try:
+            with sources[0].path.open("r+b") as file:
+                file.seek(0, os.SEEK_END)
+                file.write(late)
+            contents[name] += late
+        except FileNotFoundError:
+            pass
+    if how == "killed":
+        running.kill_after(world.chance.uniform(0.05, 0.6))
+        splarn(world.folder, *words)
+    else:
+        ended = running.wait()
+        assert "itself failed" not in ended.said, ended.said
+    for one, content in contents.items():
+        places = [inside / one, depot / one, inside / f"{one}.splarn-leaving"]
+        kept = [path for path in places if path.is_file() and path.read_bytes() == content]
+        assert kept, f"{how}: {one} is nowhere whole"

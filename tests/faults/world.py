@@ -108,7 +108,7 @@ class Target:
 
     def connect(self) -> Any:
         """The driver's own connection, which commits each statement."""
-        raise NotImplementedError
+        raise AssertionError(f"{self.kind} speaks no SQL")
 
     def ask(self, statement: str) -> list[tuple[Any, ...]]:
         """Rows of a query."""

@@ -15,7 +15,8 @@ from splarn.core.faults import Fault
 from splarn.core.files import outside
 from splarn.core.places import Place
 from splarn.core.shape.manifest import MANIFEST, UNFINISHED, Part, SourceRange
-from splarn.core.shape.work import Count, Cut
+from splarn.core.shape.slices import Count
+from splarn.core.shape.work import Cut
 
 
 def fingerprint(paths: Sequence[Place], *settings: Any) -> str:

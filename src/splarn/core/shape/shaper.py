@@ -23,7 +23,8 @@ from splarn.core.shape.folder import Unfinished, fingerprint
 from splarn.core.shape.grouping import group_sources
 from splarn.core.shape.manifest import Manifest, Part, header_line, write_manifest
 from splarn.core.shape.output import Output
-from splarn.core.shape.work import Cut, ShapeTask, end_of, run_shape_task
+from splarn.core.shape.slices import end_of
+from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
 from splarn.core.source import Identify, Source, identified
 
 

@@ -23,22 +23,13 @@ from splarn.core.shape.copying import copied, refuse_longer
 from splarn.core.shape.manifest import Part, SourceRange
 from splarn.core.shape.output import Output
 from splarn.core.shape.part import ColumnarPart, TextPart
+from splarn.core.shape.slices import Count, Encoded, Share, Slice, end_of
 from splarn.core.source import LOOK, Reading, first_record
 
 if TYPE_CHECKING:
     from splarn.core.reading.parsed import Parsed
 
 CHUNK = 4 << 20
-
-
-@dataclass(frozen=True)
-class Count:
-    """What a cut took out of one file. Rows and lines of the faults count from the cut's start."""
-
-    path: str
-    rows: int
-    lines: int
-    faults: tuple[Fault, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -129,39 +120,6 @@ def _followed(piece: SourceRange, layout: Layout, rows: int, lines: int, size: i
     return replace(piece, rows=rows, line=line, lines=lines if exact else None)
 
 
-@dataclass(frozen=True)
-class _Slice:
-    """Neighbouring records of one source file that go into one cut.
-
-    `index` is the file's place in the task, `at` where the records start in it; `row` and `line`
-    count what lies before them in its range.
-    """
-
-    cut: int
-    index: int
-    at: int
-    row: int
-    line: int
-    rows: int
-    chunk: Chunk | None = None
-    parsed: Parsed | None = None
-
-
-@dataclass(frozen=True)
-class _Encoded:
-    """A slice made ready: packed text, or a table where it is still to be sorted or grouped."""
-
-    slice: _Slice
-    packed: bytes = b""
-    data: bytes = b""
-    rows: int = 0
-    table: Any = None
-    faults: tuple[Fault, ...] = ()
-    # Of a copy: bytes and lines of the data, which is not kept.
-    size: int = 0
-    lines: int = 0
-
-
 class _Stream:
     """Reads a task's sources in order, lets the pool encode, and writes cut after cut."""
 
@@ -184,7 +142,7 @@ class _Stream:
 
     def run(self) -> Iterator[Cut]:
         """The cuts, each whole on disk when it is given."""
-        held: list[_Encoded] = []
+        held: list[Encoded] = []
         try:
             for encoded in self.pool.flow(self._encode, self._slices()):
                 if held and held[-1].slice.cut != encoded.slice.cut:
@@ -199,13 +157,13 @@ class _Stream:
                 part.file.discard()
             raise
 
-    def _remembered(self, encoded: _Encoded) -> _Encoded:
+    def _remembered(self, encoded: Encoded) -> Encoded:
         """Without the data, which a part may have too much of."""
         table = encoded.table if self.output.sort_by else None
         slice_ = replace(encoded.slice, chunk=None, parsed=None)
         return replace(encoded, slice=slice_, packed=b"", data=b"", table=table)
 
-    def _slices(self) -> Iterator[_Slice]:
+    def _slices(self) -> Iterator[Slice]:
         """Records in source order, cut where a part is full."""
         output, cutting = self.output, self.task.cutting
         limit = output.part_rows or output.part_bytes
@@ -282,18 +240,18 @@ class _Stream:
         filled = int(chunk.ends.searchsorted(room + int(chunk.starts[first])))
         return min(filled, chunk.rows - 1) + 1
 
-    def _slice(self, cut: int, index: int, chunk: Chunk | Parsed, first: int, last: int) -> _Slice:
+    def _slice(self, cut: int, index: int, chunk: Chunk | Parsed, first: int, last: int) -> Slice:
         if not isinstance(chunk, Chunk):
-            return _Slice(cut, index, chunk.offset, chunk.row, chunk.row, chunk.rows, parsed=chunk)
+            return Slice(cut, index, chunk.offset, chunk.row, chunk.row, chunk.rows, parsed=chunk)
         part = chunk.part(first, last)
         at = chunk.offset + int(chunk.starts[first])
-        return _Slice(cut, index, at, part.row, part.line, part.rows, part)
+        return Slice(cut, index, at, part.row, part.line, part.rows, part)
 
-    def _encode(self, piece: _Slice) -> _Encoded:
+    def _encode(self, piece: Slice) -> Encoded:
         if self.copies:
             assert piece.chunk is not None, "only text is copied"
             data = b"".join(piece.chunk.pieces(slice(None)))
-            return _Encoded(
+            return Encoded(
                 piece, self._packed(data), data, piece.rows, size=len(data),
                 lines=data.count(b"\n"),
             )  # fmt: skip
@@ -306,9 +264,9 @@ class _Stream:
             raise _bad_row(parsed.faults[0])
         rows = len(parsed.good)
         if self.tables:
-            return _Encoded(piece, b"", b"", rows, parsed.table, parsed.faults)
+            return Encoded(piece, b"", b"", rows, parsed.table, parsed.faults)
         data = self._text(parsed.table)
-        return _Encoded(piece, self._packed(data), data, rows, None, parsed.faults)
+        return Encoded(piece, self._packed(data), data, rows, None, parsed.faults)
 
     def _text(self, table: Any) -> bytes:
         from splarn.core.text import delimited, json_lines
@@ -320,7 +278,7 @@ class _Stream:
         """A frame of its own, so that workers can pack one part together."""
         return pack(data, self.output.packing)
 
-    def _write(self, encoded: _Encoded) -> None:
+    def _write(self, encoded: Encoded) -> None:
         if encoded.table is None:
             part = self._part("", encoded.slice.cut)
             assert isinstance(part, TextPart), "text goes into parts of text"
@@ -358,7 +316,7 @@ class _Stream:
         self._parts[folder] = part
         return part
 
-    def _finish(self, held: list[_Encoded], following: _Slice | None) -> Cut:
+    def _finish(self, held: list[Encoded], following: Slice | None) -> Cut:
         """Closes the open parts: all that was read since the last cut is in them."""
         cut = held[0].slice.cut
         if self.output.sort_by:
@@ -381,9 +339,9 @@ class _Stream:
         counts = () if self.copies else tuple(piece.count() for piece in pieces)
         return Cut(found, counts, contents)
 
-    def _pieces(self, held: list[_Encoded], following: _Slice | None) -> Iterator[_Piece]:
+    def _pieces(self, held: list[Encoded], following: Slice | None) -> Iterator[Share]:
         """What a cut holds of each source; all of a source is in the cuts that it is in."""
-        by_index: dict[int, list[_Encoded]] = {}
+        by_index: dict[int, list[Encoded]] = {}
         for encoded in held:
             by_index.setdefault(encoded.slice.index, []).append(encoded)
         for index, found in by_index.items():
@@ -398,12 +356,12 @@ class _Stream:
             if self.copies:
                 where = self._followed(where, index, found)
             if index in self._begun:
-                yield _Piece(where, found, first, line)
+                yield Share(where, found, first, line)
             else:
-                yield _Piece(where, found, replace(first, row=0, line=0), line)
+                yield Share(where, found, replace(first, row=0, line=0), line)
         self._begun |= set(by_index)
 
-    def _followed(self, where: SourceRange, index: int, held: list[_Encoded]) -> SourceRange:
+    def _followed(self, where: SourceRange, index: int, held: list[Encoded]) -> SourceRange:
         """A copied range with where its records lie in the source, as far as that is known."""
         before, first = self._before.get(index, (0, 0)), held[0].slice
         if before is None:
@@ -416,35 +374,6 @@ class _Stream:
             rows=sum(encoded.slice.rows for encoded in held),
             lines=sum(encoded.lines for encoded in held) if joined else None,
         )
-
-
-def end_of(piece: SourceRange) -> tuple[int, int] | None:
-    """Records and lines of a source up to the end of a copied range."""
-    if piece.row is None or piece.rows is None or piece.line is None or piece.lines is None:
-        return None
-    return piece.row + piece.rows, piece.line + piece.lines - 1
-
-
-@dataclass(frozen=True)
-class _Piece:
-    """A cut's share of one source, from the rows and lines of `begins` to the line `line`."""
-
-    range: SourceRange
-    held: list[_Encoded]
-    begins: _Slice
-    line: int
-
-    def count(self) -> Count:
-        """Rows, lines and faults, counted from the cut's start."""
-        row, line = self.begins.row, self.begins.line
-        faults = tuple(
-            replace(fault, row=fault.row - row, line=fault.line - line)
-            for encoded in self.held
-            for fault in encoded.faults
-        )
-        rows = sum(encoded.slice.rows for encoded in self.held)
-        lines = self.line - line if self.line else rows
-        return Count(str(place(self.range.path)), rows, lines, faults)
 
 
 def pack(data: bytes, packing: Packing) -> bytes:
