@@ -154,7 +154,7 @@ def load(
         read_tier=read_tier or context.job.target.read_tier,
     )
     context.check_ledger()
-    request = replace(request, expected=begun_before(context, target, request.table))
+    request = replace(request, begun=begun_before(context, target))
     with Pools() as pools:
         record = load_parts(
             request,
@@ -229,19 +229,16 @@ def note_begun(context: Context, target: str) -> Callable[[LoadNote], None]:
     return note
 
 
-def begun_before(context: Context, target: str, table: str) -> tuple[str, ...]:
-    """Loads into a table that this ledger saw begin and never end."""
-    from splarn.core.names import schema_and_name
+def begun_before(context: Context, target: str) -> tuple[tuple[str, str], ...]:
+    """Loads into a target that this ledger saw begin and never end, each with its table."""
     from splarn.engines import identity
 
-    bare, place = schema_and_name(table)[1].lower(), identity(target)
+    place = identity(target)
     with context.ledger() as ledger:
         return tuple(
-            one.id
+            (one.id, str(one.document["table"]))
             for one in ledger.entries("load")
-            if one.document.get("state") == "begun"
-            and one.document.get("target_id") == place
-            and schema_and_name(str(one.document["table"]))[1].lower() == bare
+            if one.document.get("state") == "begun" and one.document.get("target_id") == place
         )
 
 

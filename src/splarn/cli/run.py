@@ -71,7 +71,7 @@ def run(
             keep_parts=keep_parts,
             progress=out.progress(),
             confirm=agree(yes, as_json),
-            expected=begun_before(context, what.target, what.table),
+            begun_loads=begun_before(context, what.target),
             on_begin=note_begun(context, what.target),
         )
     document = {

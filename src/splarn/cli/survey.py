@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
+from collections import Counter
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -84,9 +84,7 @@ def survey(
     def rows_of(file: SourceFile) -> str:
         return "?" if file.rows is None else f"{'' if file.rows_exact else '~'}{file.rows:,}"
 
-    found_in: dict[str | None, list[str]] = defaultdict(list)
-    for finding in found.findings:
-        found_in[finding.path].append(finding.kind)
+    of_file = found.by_file
     listed = sorted(found.files, key=lambda file: -file.bytes)[:show]
     if len(found.files) <= show:
         listed = list(found.files)
@@ -101,7 +99,7 @@ def survey(
                 str(file.columns or ""),
                 rows_of(file),
                 f"{file.row_bytes:,.0f}" if file.row_bytes else "",
-                ", ".join(dict.fromkeys(found_in[file.path])),
+                ", ".join(dict.fromkeys(one.kind for one in of_file[file.path])),
             )
             for file in listed
         ),
@@ -139,14 +137,11 @@ def _document(found: Catalogue) -> dict[str, Any]:
         "path", "bytes", "codec", "format", "encoding", "line_end", "columns", "rows", "rows_low",
         "rows_high", "rows_exact", "raw_bytes", "row_bytes", "content_id", "modified", "splittable",
     )  # fmt: skip
+    of_file = found.by_file
     return {
         "files": [
             {key: getattr(file, key) for key in plain}
-            | {
-                "findings": [
-                    finding.__dict__ for finding in found.findings if finding.path == file.path
-                ]
-            }
+            | {"findings": [finding.__dict__ for finding in of_file[file.path]]}
             for file in found.files
         ],
         "totals": {"files": len(found.files), "bytes": found.bytes, "rows": found.rows},

@@ -75,6 +75,14 @@ class PartNote:
     proof: str = ""
 
 
+@dataclass(frozen=True)
+class ReadBack:
+    """How many rows were looked for in a table, and those of them that are not there."""
+
+    looked_for: int = 0
+    absent: tuple[dict[str, Any], ...] = ()
+
+
 class Writer(Protocol):
     """One batch on its way into a table."""
 
@@ -116,10 +124,10 @@ class Session(Protocol):
     def fingerprint(self, table: str, marks: Marks | None = None) -> str:
         """A figure of all rows, or of marked ones, that a change of any cell changes."""
 
-    def absent(self, table: str, fields: Sequence[Field], rows: Any) -> list[dict[str, Any]] | None:
-        """Which of some rows (a pyarrow Table with these columns) are not in the table as they are.
+    def read_back(self, table: str, fields: Sequence[Field], rows: Any) -> ReadBack:
+        """Looks for rows (a pyarrow Table with these columns), value by value, in the table.
 
-        None where the engine cannot be asked.
+        Rows that no field can find are not looked for, nor any where the engine cannot be asked.
         """
 
     def columns(self, table: str) -> list[TableColumn] | None:

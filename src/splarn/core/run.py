@@ -55,7 +55,7 @@ def run_plan(
     keep_parts: bool = False,
     progress: Progress | None = None,
     confirm: Confirm | None = None,
-    expected: tuple[str, ...] = (),
+    begun_loads: tuple[tuple[str, str], ...] = (),
     on_begin: Callable[[LoadNote], None] | None = None,
 ) -> RunRecord:
     """Shapes into `folder` and loads from there; the same call goes on after an interruption.
@@ -109,7 +109,7 @@ def run_plan(
             rejects=rejects,
             again=again,
             tier=configuration.tier if open_engine().reads_parts else None,
-            expected=expected,
+            begun=begun_loads,
         ),
         streams,
         progress=progress,

@@ -17,7 +17,7 @@ from sqlalchemy.exc import NoSuchTableError, SQLAlchemyError
 from sqlalchemy.schema import CreateTable
 
 from splarn.core.digest import ColumnDigest
-from splarn.core.engine import TableColumn, Writer
+from splarn.core.engine import ReadBack, TableColumn, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.marks import Marks
@@ -117,7 +117,7 @@ class SqlEngine(ABC):
         """The kind of session this engine has."""
 
 
-class SqlSession(TablesSession, ABC):
+class SqlSession(TablesSession):
     """One connection and its transaction."""
 
     def columns(self, table: str) -> list[TableColumn] | None:
@@ -167,23 +167,23 @@ class SqlSession(TablesSession, ABC):
             )
             return f"{self.hash_name()}:{found.scalar_one() or 0}"
 
+    @abstractmethod
     def hash_name(self) -> str:
         """How rows are hashed: figures by another way cannot be held against one another."""
-        raise NotImplementedError
 
     def hashed_cell(self, column: str, declared: str) -> str:
         """An expression for a cell that `row_hash` takes."""
         return column
 
+    @abstractmethod
     def row_hash(self, columns: Sequence[str]) -> str:
         """An expression for a hash of a row's cells, each told from the next and from null."""
-        raise NotImplementedError
 
-    def absent(self, table: str, fields: Sequence[Field], rows: Any) -> list[dict[str, Any]] | None:
+    def read_back(self, table: str, fields: Sequence[Field], rows: Any) -> ReadBack:
         """See Session. They go into a table of this session's own, as the engine stores them."""
-        key = _telling(fields, rows)
+        key = _most_telling(fields, rows)
         if key is None:
-            return None
+            return ReadBack()
         rows = rows.filter(pc.is_valid(rows.column(key)))
         names = rows.column_names
         listed, wanted = self.listed(names), self.quoted(key, dotted=False)
@@ -200,13 +200,14 @@ class SqlSession(TablesSession, ABC):
                 ).fetchall()
             finally:
                 self.drop_own()
-        return [
+        absent = (
             {
                 name: value.decode(errors="replace") if isinstance(value, bytes) else value
                 for name, value in zip(names, row, strict=True)
             }
             for row in found
-        ]
+        )
+        return ReadBack(len(rows), tuple(absent))
 
     def own_table(self, query: str, key: Field) -> str:
         """The statement that makes a table of this session's own like a query's result.
@@ -227,9 +228,9 @@ class SqlSession(TablesSession, ABC):
         writer.put(Loose(rows), 0, len(rows))  # type: ignore[arg-type]
         writer.close()
 
+    @abstractmethod
     def as_text(self, column: str) -> str:
         """An expression for a value as text to the letter, null for null."""
-        raise NotImplementedError
 
     @abstractmethod
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
@@ -277,7 +278,7 @@ class Loose:
     table: Any
 
 
-def _telling(fields: Sequence[Field], rows: Any) -> str | None:
+def _most_telling(fields: Sequence[Field], rows: Any) -> str | None:
     """The field that tells most rows apart and can be looked for; None where there is none."""
     known = [
         field for field in fields

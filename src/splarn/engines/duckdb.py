@@ -20,7 +20,7 @@ from splarn.engines.base import SqlEngine, SqlSession
 from splarn.engines.connected import reason
 from splarn.engines.duckdb_connection import _Connection, _sql
 from splarn.engines.notes import NOTES
-from splarn.engines.tables import FileTables
+from splarn.engines.tables import FileTables, between
 
 # Rows held back, so that each insert fills whole row groups.
 HOLD_ROWS = 122_880
@@ -152,9 +152,9 @@ class DuckdbSession(FileTables, SqlSession):
             found = self.run(f"SELECT coalesce(max(rowid), -1) FROM {self.quoted(table)}")
             return int(found.scalar_one())
 
-    def numbered(self, table: str) -> str:
+    def within(self, table: str, marks: Marks) -> str:
         """See TablesSession."""
-        return "rowid"
+        return between("rowid", marks)
 
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         """See Session."""

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import json
-import re
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -15,15 +13,16 @@ from sqlalchemy.dialects import mysql
 from sqlalchemy.engine import URL, Connection
 
 from splarn.core.digest import ColumnDigest, add_digests
-from splarn.core.engine import TableColumn, TableIndex, Writer
-from splarn.core.errors import OutsideError, RequestError
+from splarn.core.engine import TableIndex, Writer
+from splarn.core.errors import OutsideError
 from splarn.core.layout import Field, Layout
 from splarn.core.marks import Marks
-from splarn.core.names import join_name, schema_and_name
-from splarn.engines.base import OWN, SqlEngine, SqlSession
+from splarn.engines.base import OWN, SqlEngine
+from splarn.engines.mariadb_catalogue import MariadbCatalogue
 from splarn.engines.mariadb_writer import LoadDataWriter
 from splarn.engines.notes import notes_table
 from splarn.engines.pipe import Flow
+from splarn.engines.tables import between
 
 # Rows from which on two connections read a table's digests in less time than one.
 WORTH_TWO = 200_000
@@ -89,12 +88,11 @@ class MariadbEngine(SqlEngine):
         return MariadbSession(self, connection)
 
 
-class MariadbSession(SqlSession):
+class MariadbSession(MariadbCatalogue):
     """One connection to the server. Changes of tables commit whatever is open."""
 
     def __init__(self, engine: SqlEngine, connection: Connection) -> None:
         super().__init__(engine, connection)
-        self._numbered: dict[str, str | None] = {}
         self._locked: set[str] = set()
         self.flowing: Flow | None = None
 
@@ -142,48 +140,6 @@ class MariadbSession(SqlSession):
         self._locked.add(table)
         self.connection.commit()
 
-    def canonical(self, table: str) -> str:
-        """See Session. The database and the name, in small letters where the server wants that."""
-        schema, bare = schema_and_name(table)
-        if against := self.against_name(bare):
-            raise RequestError(
-                f"The table name {bare!r} {against}, which the target does not take: change it."
-            )
-        with self.failing("Looking for the table", table):
-            here, small = self.run("SELECT database(), @@lower_case_table_names").fetchall()[0]
-        schema = schema or here
-        if schema is None:
-            raise RequestError(
-                f"{self.engine.place} names no database for the table {table}: put it at the end "
-                "of the URL, or write database.table."
-            )
-        return join_name(schema.lower(), bare.lower()) if small else join_name(schema, bare)
-
-    def kind(self, table: str) -> str:
-        """See Session."""
-        schema, bare = schema_and_name(table)
-        with self.failing("Looking for the table", table):
-            found = self.run(
-                "SELECT table_type FROM information_schema.tables WHERE table_name = :name "
-                "AND table_schema = coalesce(:schema, database())",
-                name=bare,
-                schema=schema,
-            ).fetchall()
-        if not found:
-            return ""
-        return "table" if "TABLE" in found[0][0] else f"a {found[0][0].lower()}"
-
-    def longest_name(self) -> tuple[int, str] | None:
-        """See Session."""
-        return 64, "characters"
-
-    def against_name(self, name: str) -> str:
-        """See Session. Names are kept in UTF-8 of three bytes at most."""
-        if name.endswith(" "):
-            return "ends with a blank"
-        odd = next((sign for sign in name if ord(sign) > 0xFFFF), "")
-        return f"holds {odd}, a character beyond U+FFFF" if odd else ""
-
     def hash_name(self) -> str:
         """See SqlSession."""
         return "mariadb-crc32"
@@ -201,35 +157,6 @@ class MariadbSession(SqlSession):
         """See SqlSession. Without an index each row would be held against each."""
         column = f"{self.quoted(key.name, dotted=False)}{'(60)' if key.is_text else ''}"
         return f"CREATE TEMPORARY TABLE {self.quoted(OWN)} (INDEX ({column})) AS {query}"
-
-    def columns(self, table: str) -> list[TableColumn] | None:
-        """See Session. Asked of the server's own catalogue, whatever the names are."""
-        return [
-            TableColumn(
-                name,
-                _TYPES.get(kind, "any"),
-                optional == "YES" or default is not None or bool(extra),
-                "auto_increment" in extra.lower(),
-                "GENERATED" in extra.upper() and "DEFAULT_GENERATED" not in extra.upper(),
-            )
-            for name, kind, _, optional, default, extra in self._described(table)
-        ] or None
-
-    def columns_text(self, table: str) -> str:
-        """See Session."""
-        return json.dumps([[name, whole] for name, _, whole, *_ in self._described(table)])
-
-    def _described(self, table: str) -> list[Any]:
-        schema, bare = schema_and_name(table)
-        with self.failing("Looking at the table", table):
-            found = self.run(
-                "SELECT column_name, data_type, column_type, is_nullable, column_default, extra "
-                "FROM information_schema.columns WHERE table_name = :name "
-                "AND table_schema = coalesce(:schema, database()) ORDER BY ordinal_position",
-                name=bare,
-                schema=schema,
-            )
-            return list(found.fetchall())
 
     def drop_own(self) -> None:
         """See SqlSession."""
@@ -323,22 +250,6 @@ class MariadbSession(SqlSession):
                 table, TableIndex(index.name, f"ALTER TABLE {self.quoted(table)}{what}", False)
             )
 
-    def indexes(self, table: str) -> list[TableIndex]:
-        """See Session. Not those that a foreign key or the engine's numbering needs."""
-        with self.failing("Looking at the indexes of", table):
-            made = self.run(f"SHOW CREATE TABLE {self.quoted(table)}").fetchall()[0][1]
-        lines = [line.strip().rstrip(",") for line in made.splitlines()]
-        needed = [m[1] for line in lines if (m := _FOREIGN.search(line))]
-        needed += [m[1] for line in lines if (m := _NUMBERED.match(line))]
-        found = []
-        for line in lines:
-            key = _KEY.match(line)
-            if key is None or any(key[3].startswith(columns) for columns in needed):
-                continue
-            statement = f"ALTER TABLE {self.quoted(table)} ADD {line}"
-            found.append(TableIndex(key[2].replace("``", "`"), statement, key[1] == "UNIQUE "))
-        return found
-
     def drop_index(self, table: str, index: TableIndex) -> None:
         """See Session."""
         # MySQL cannot drop one only if it is there.
@@ -347,25 +258,6 @@ class MariadbSession(SqlSession):
         with self.failing("Dropping an index of", table):
             name = self.quoted(index.name, dotted=False)
             self.run(f"ALTER TABLE {self.quoted(table)} DROP INDEX {name}")
-
-    def bound(self, table: str) -> list[str]:
-        """See Session."""
-        schema, bare = schema_and_name(table)
-        with self.failing("Looking at what hangs on", table):
-            found = self.run(
-                "SELECT DISTINCT CASE WHEN referenced_table_name = :name "
-                "THEN concat('a foreign key of ', table_name, ' refers to it') "
-                "ELSE concat('it has the foreign key ', constraint_name) END "
-                "FROM information_schema.key_column_usage WHERE referenced_table_name IS NOT NULL "
-                "AND table_schema = coalesce(:schema, database()) "
-                "AND (table_name = :name OR referenced_table_name = :name) "
-                "UNION ALL SELECT concat('it has the trigger ', trigger_name) "
-                "FROM information_schema.triggers WHERE event_object_table = :name "
-                "AND event_object_schema = coalesce(:schema, database())",
-                name=bare,
-                schema=schema,
-            )
-            return [str(row[0]) for row in found]
 
     def can_mark(self, table: str, names: Sequence[str]) -> bool:
         """See Session. Only by the numbers that the engine gives out, one after the other."""
@@ -385,16 +277,9 @@ class MariadbSession(SqlSession):
             return rows, None
         return rows, ((done.lastrowid, done.lastrowid + rows - 1),) if rows else ()
 
-    def numbered(self, table: str) -> str:
+    def within(self, table: str, marks: Marks) -> str:
         """See TablesSession."""
-        return self.quoted(self.identity(table) or "", dotted=False)
-
-    def identity(self, table: str) -> str | None:
-        """The column that the engine numbers, if there is one."""
-        if table not in self._numbered:
-            found = [column.name for column in self.columns(table) or () if column.identity]
-            self._numbered[table] = found[0] if found else None
-        return self._numbered[table]
+        return between(self.quoted(self.identity(table) or "", dotted=False), marks)
 
     def digest(
         self, table: str, fields: Sequence[Field], marks: Marks | None = None
@@ -404,7 +289,7 @@ class MariadbSession(SqlSession):
         The server gives each statement one core, and most of the time goes into its expressions.
         """
         whole = next((field.name for field in fields if field.type == "integer"), None)
-        if whole is None or marks is not None or self._about(table) < WORTH_TWO:
+        if whole is None or marks is not None or self.about(table) < WORTH_TWO:
             return super().digest(table, fields, marks)
         even = f"(mod({self.quoted(whole, dotted=False)}, 2) = 0)"
         with ThreadPoolExecutor(1) as other:
@@ -419,18 +304,6 @@ class MariadbSession(SqlSession):
         finally:
             session.close()
 
-    def _about(self, table: str) -> int:
-        """The server's estimate of the rows in a table."""
-        schema, bare = schema_and_name(table)
-        with self.failing("Looking at the table", table):
-            found = self.run(
-                "SELECT table_rows FROM information_schema.tables WHERE table_name = :name "
-                "AND table_schema = coalesce(:schema, database())",
-                name=bare,
-                schema=schema,
-            )
-            return int(found.scalar_one() or 0)
-
     def total(self, column: str, field: Field) -> str:
         """See SqlSession."""
         if field.is_text:
@@ -442,21 +315,3 @@ class MariadbSession(SqlSession):
             "time": f"floor(time_to_sec({column}))",
         }
         return f"sum({expressions.get(field.type, column)})"
-
-
-_KEY = re.compile(r"(UNIQUE |FULLTEXT |SPATIAL |)KEY `((?:[^`]|``)*)` \((.*)\)")
-_FOREIGN = re.compile(r"FOREIGN KEY \((.*?)\) REFERENCES")
-_NUMBERED = re.compile(r"(`(?:[^`]|``)*`).* AUTO_INCREMENT")
-
-
-_TYPES = {
-    **dict.fromkeys(("tinyint", "smallint", "mediumint", "int", "bigint", "year"), "integer"),
-    **dict.fromkeys(("decimal", "float", "double"), "number"),
-    **dict.fromkeys(("datetime", "timestamp"), "datetime"),
-    "date": "date",
-    "time": "time",
-    **dict.fromkeys(
-        ("char", "varchar", "tinytext", "text", "mediumtext", "longtext", "json", "uuid", "enum",
-         "set"), "string",
-    ),
-}  # fmt: skip

@@ -14,7 +14,7 @@ from typing import Any, ClassVar
 from sqlalchemy.engine import URL
 
 from splarn.core.digest import ColumnDigest
-from splarn.core.engine import LoadNote, PartNote, TableColumn, TableIndex, Writer
+from splarn.core.engine import LoadNote, PartNote, ReadBack, TableColumn, TableIndex, Writer
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.handover import Carried, HandedPart, Order, Size, Watch
 from splarn.core.layout import Dialect, Field, Layout
@@ -123,9 +123,9 @@ class MillraceSession:
         """See Session. Chunks never change, so how many rows there are says it."""
         return f"rows:{self.count(table, marks)}"
 
-    def absent(self, table: str, fields: Sequence[Field], rows: Any) -> list[dict[str, Any]] | None:
+    def read_back(self, table: str, fields: Sequence[Field], rows: Any) -> ReadBack:
         """See Session. It has no rules that could change a value, and no way to ask for one."""
-        return None
+        return ReadBack()
 
     def columns(self, table: str) -> list[TableColumn] | None:
         """See Session."""

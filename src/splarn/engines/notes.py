@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import replace
 from functools import lru_cache
@@ -47,16 +48,16 @@ def notes_table(schema: str | None) -> sa.Table:
     )
 
 
-class NotesSession(Connected):
+class NotesSession(Connected, ABC):
     """Reading and writing of notes, which lie in the schema of the table that they are about."""
 
     def __init__(self, *given: Any) -> None:
         super().__init__(*given)
         self._notes_made: set[str | None] = set()
 
+    @abstractmethod
     def canonical(self, table: str) -> str:
         """See Session."""
-        raise NotImplementedError
 
     def lock(self, table: str) -> None:
         """See Session. Where one process alone may open the target there is nobody to wait for."""
@@ -183,9 +184,7 @@ class NotesSession(Connected):
                     position=now.position,
                     rows_in=now.rows,
                     rows_refused=now.refused,
-                    details=f"{marks_text(now.marks)}|{now.proof}"
-                    if now.proof
-                    else (marks_text(now.marks)),
+                    details=f"{marks_text(now.marks)}|{now.proof}",
                 )
             )
             if changed.rowcount == 1:

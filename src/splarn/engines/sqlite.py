@@ -25,7 +25,7 @@ from splarn.core.names import join_name, schema_and_name, split_name
 from splarn.engines.base import OWN, SqlEngine, SqlSession
 from splarn.engines.sqlite_rows import FLOAT_DIGITS, StoredColumn, TableShape, stored_column
 from splarn.engines.sqlite_writer import IMAGES, SqliteWriter
-from splarn.engines.tables import FileTables
+from splarn.engines.tables import FileTables, between
 
 LOCK_WAIT = 120
 # Rows from which on two connections read a table's digests in less time than one.
@@ -245,9 +245,9 @@ class SqliteSession(FileTables, SqlSession):
             self.rollback()
             self.driver_connection.execute("PRAGMA synchronous = NORMAL")
 
-    def numbered(self, table: str) -> str:
+    def within(self, table: str, marks: Marks) -> str:
         """See TablesSession."""
-        return "_rowid_"
+        return between("_rowid_", marks)
 
     def shape(self, table: str, names: Sequence[str]) -> TableShape:
         """How rows with these columns are stored."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import glob
 import os
 import re
+from abc import abstractmethod
 from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -34,16 +35,22 @@ _INDEX = re.compile(
 )
 
 
+def between(value: str, marks: Marks) -> str:
+    """The condition that holds for rows whose numbers, as an expression, are marked."""
+    ranges = [f"{value} BETWEEN {first} AND {last}" for first, last in marks]
+    return f"({' OR '.join(ranges)})" if ranges else "1 = 0"
+
+
 class TablesSession(NotesSession):
     """Changes to tables, for engines that change them within transactions."""
 
+    @abstractmethod
     def columns(self, table: str) -> list[TableColumn] | None:
         """See Session."""
-        raise NotImplementedError
 
+    @abstractmethod
     def kind(self, table: str) -> str:
         """See Session."""
-        raise NotImplementedError
 
     def longest_name(self) -> tuple[int, str] | None:
         """See Session."""
@@ -115,14 +122,9 @@ class TablesSession(NotesSession):
             where = self.within(table, marks)
             return int(self.run(f"DELETE FROM {self.quoted(table)} WHERE {where}").rowcount)
 
+    @abstractmethod
     def within(self, table: str, marks: Marks) -> str:
         """The condition that holds for the marked rows."""
-        ranges = [f"{self.numbered(table)} BETWEEN {first} AND {last}" for first, last in marks]
-        return f"({' OR '.join(ranges)})" if ranges else "1 = 0"
-
-    def numbered(self, table: str) -> str:
-        """The expression that marks are values of."""
-        raise NotImplementedError
 
     def shell(self, table: str, copy: str) -> None:
         """See Session."""
@@ -131,9 +133,9 @@ class TablesSession(NotesSession):
                 f"CREATE TABLE {self.quoted(copy)} AS SELECT * FROM {self.quoted(table)} WHERE 1=0"
             )
 
+    @abstractmethod
     def indexes(self, table: str) -> list[TableIndex]:
         """See Session."""
-        raise NotImplementedError
 
     def drop_index(self, table: str, index: TableIndex) -> None:
         """See Session."""
@@ -232,9 +234,9 @@ class FileTables(TablesSession):
             file.close()
         self._claims = None
 
+    @abstractmethod
     def statement_of(self, table: str) -> str:
         """The statement that made the table."""
-        raise NotImplementedError
 
     def clone(
         self,

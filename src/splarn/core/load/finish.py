@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 from splarn.core.digest import ColumnDigest, add_digests
-from splarn.core.engine import LoadNote, Session, TableIndex
+from splarn.core.engine import LoadNote, ReadBack, Session, TableIndex
 from splarn.core.errors import OutsideError, RefusedError
 from splarn.core.layout import Field
 from splarn.core.load.opening import clear, end_earlier
@@ -72,12 +71,13 @@ def finish(
         else:
             table, before = found
             differences = compare_digests(read, before, table)
-            verified = not differences
+            verified = True
         if sample is not None:
-            looked = _absent(session, details.aside or note.table, layout.fields, sample)
-            compared = 0 if looked is None else len(sample)
-            differences += looked or []
-            verified = not differences if verified is not None else None
+            back = session.read_back(details.aside or note.table, layout.fields, sample)
+            compared = back.looked_for
+            differences += _told(back)
+        if differences:
+            verified = False
     if differences and details.aside:
         return Finished(False, tuple(differences), tuple(read))
     session.lock(request.table)
@@ -87,7 +87,7 @@ def finish(
     elif details.aside:
         marks = _move_over(session, note, rows)
         if sample is not None:
-            differences = _absent(session, note.table, layout.fields, sample) or []
+            differences = _told(session.read_back(note.table, layout.fields, sample))
             if differences:
                 session.rollback()
                 return Finished(False, tuple(differences), tuple(read))
@@ -119,15 +119,14 @@ def _fingerprint(session: Session, note: LoadNote, marks: Marks | None, rows: in
     return fingerprint(session, note.table, marks)
 
 
-def _absent(session: Session, table: str, fields: Sequence[Field], sample: Any) -> list[str] | None:
-    """What of some rows is not in the table as it was read; None where nobody can tell."""
-    found = session.absent(table, fields, sample)
-    if not found:
-        return None if found is None else []
-    shown = ", ".join(f"{name} {value!r}" for name, value in list(found[0].items())[:4])
+def _told(back: ReadBack) -> list[str]:
+    """What is not in the table as it was read, in words."""
+    if not back.absent:
+        return []
+    shown = ", ".join(f"{name} {value!r}" for name, value in list(back.absent[0].items())[:4])
     return [
-        f"{len(found):,} of {len(sample):,} rows read back are not there as they were read, for "
-        f"instance the one with {shown}: something in the target changes values"
+        f"{len(back.absent):,} of {back.looked_for:,} rows read back are not there as they were "
+        f"read, for instance the one with {shown}: something in the target changes values"
     ]
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from datetime import UTC, datetime
 
 from splarn.core.content import Contents, Held
 from splarn.core.engine import LoadNote, PartNote, Session
@@ -117,11 +118,6 @@ def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Seque
 
 def refuse_name(session: Session, request: LoadRequest) -> None:
     """Raises RequestError for names that the engine cannot have, and for what is no table."""
-    kind = session.kind(request.table)
-    if kind not in ("", "table"):
-        raise RequestError(
-            f"{request.table} is {kind}, and a load needs a table of its own rows: name another."
-        )
     most = session.longest_name()
     for what, name in (
         ("table", schema_and_name(request.table)[1]),
@@ -139,11 +135,17 @@ def refuse_name(session: Session, request: LoadRequest) -> None:
                 f"The {what} name {name!r} {against}, which the target does not take: change it"
                 f"{' in the layout' if what == 'field' else ''}."
             )
+    kind = session.kind(request.table)
+    if kind not in ("", "table"):
+        raise RequestError(
+            f"{request.table} is {kind}, and a load needs a table of its own rows: name another."
+        )
 
 
 def refuse_lost(session: Session, request: LoadRequest) -> None:
     """Raises RequestError where notes were removed, so that nothing tells what is in the table."""
-    missed = set(request.expected) - {note.load_id for note in session.loads(request.table)}
+    noted = {note.load_id for note in session.loads(request.table)}
+    missed = {id_ for id_, table in request.begun if table == request.table} - noted
     if session.notes_whole(request.table) and not missed:
         return
     rows = session.count(request.table) if session.columns(request.table) is not None else 0
@@ -155,3 +157,7 @@ def refuse_lost(session: Session, request: LoadRequest) -> None:
             "anew."
         )
     session.renew_notes(request.table)
+    now = datetime.now(UTC).isoformat(timespec="milliseconds")
+    for load_id in sorted(missed):
+        # So that it is missed once, and not by every load to come.
+        session.note_load(LoadNote(load_id, request.table, "lost", request.table_mode, now))

@@ -89,8 +89,8 @@ class LoadRequest:
     keep_before: bool = True
     tier: str | None = None
     read_tier: str | None = None
-    # Loads into this table that were seen to begin, so that the target must have notes of them.
-    expected: tuple[str, ...] = ()
+    # Loads that were seen to begin, each with its table, so that the target must have their notes.
+    begun: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True)

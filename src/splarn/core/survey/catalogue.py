@@ -52,6 +52,15 @@ class Catalogue:
             sum(file.rows_high or 0 for file in self.files),
         )
 
+    @property
+    def by_file(self) -> dict[str, list[Finding]]:
+        """The findings of each file by its path, also those that only show beside other files."""
+        found: dict[str, list[Finding]] = {file.path: [] for file in self.files}
+        for finding in self.findings:
+            if finding.path in found:
+                found[finding.path].append(finding)
+        return found
+
 
 def survey(
     paths: Sequence[Place],

@@ -1,0 +1,208 @@
+"""Content and tables are known again, whatever they are called."""
+
+from __future__ import annotations
+
+import gzip
+import stat
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from splarn.core.codecs import Packing
+from splarn.core.details import LoadDetails
+from splarn.core.engine import LoadNote, PartNote
+from splarn.core.errors import OutsideError, RequestError
+from splarn.core.load import (
+    inputs_from_files,
+    inputs_from_manifest,
+    load,
+    undo,
+)
+from splarn.core.pool import Inline
+from splarn.core.shape.output import Output
+from splarn.core.shape.shaper import shape
+from splarn.engines import identity, open_engine, opener
+from tests.conftest import ask
+from tests.engines.gauges import GAUGES, count, readings, request, run
+
+
+def spellings(target: str, table: str) -> list[str]:
+    """Other ways to write the same table."""
+    kind = target.split(":")[0]
+    if kind == "postgresql":
+        return [
+            f"public.{table}",
+            f'"public"."{table}"',
+            f"{target.rpartition('/')[2]}.public.{table}",
+        ]
+    if kind == "mariadb":
+        return [f"{target.rpartition('/')[2]}.{table}", f'"{table}"']
+    return [f"main.{table}", table.upper(), f"MAIN.{table.title()}", f'"{table}"']
+
+
+def test_a_table_is_one_however_it_is_written(target: str, table: str, tmp_path: Path) -> None:
+    path = readings(tmp_path / "a.csv", 1, 300)
+    first = run(target, table, path)
+    for other in spellings(target, table):
+        again = run(target, other, path, table_mode="append")
+        assert (again.done_before, again.load_id) == (True, first.load_id), other
+        few = readings(tmp_path / "few.csv", 301, 310)
+        with pytest.raises(RequestError, match=first.load_id):
+            run(target, other, path, few, table_mode="append")
+    assert count(target, table) == 300
+
+
+def test_another_search_path_is_the_same_table(postgresql: str, table: str, tmp_path: Path) -> None:
+    path = readings(tmp_path / "a.csv", 1, 100)
+    first = run(postgresql, table, path)
+    ask(postgresql, f"CREATE SCHEMA s_{table}", False)
+    with_path = f"{postgresql}?options=-csearch_path%3Ds_{table}%2Cpublic"
+    again = run(with_path, table, path, table_mode="append")
+    assert again.load_id == first.load_id
+    again = run(with_path, f"public.{table}", path, table_mode="append")
+    assert again.load_id == first.load_id
+    # What is in the other schema is another table, with notes of its own.
+    other = run(postgresql, f"s_{table}.{table}", path)
+    assert (other.done_before, other.rows_loaded) == (False, 100)
+    assert undo(opener(with_path), other.load_id).rows_removed == 100
+    assert count(postgresql, table) == 100
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "duckdb"])
+def test_a_file_by_another_path_is_one_target(kind: str, table: str, tmp_path: Path) -> None:
+    path = readings(tmp_path / "a.csv", 1, 50)
+    home = tmp_path / "home"
+    home.mkdir()
+    first = run(f"{kind}:///{home / 't.db'}", table, path)
+    (tmp_path / "link").symlink_to(home)
+    (tmp_path / "linked.db").symlink_to(home / "t.db")
+    for other in (
+        tmp_path / "link" / "t.db",
+        tmp_path / "linked.db",
+        home / ".." / "home" / "t.db",
+    ):
+        assert run(f"{kind}:///{other}", table, path, table_mode="append").load_id == first.load_id
+        assert identity(f"{kind}:///{other}") == identity(f"{kind}:///{home / 't.db'}")
+
+
+def test_content_is_in_whatever_its_codec_and_cut(target: str, table: str, tmp_path: Path) -> None:
+    path = readings(tmp_path / "a.csv", 1, 2000)
+    packed = tmp_path / "b.csv.gz"
+    packed.write_bytes(gzip.compress(path.read_bytes()))
+    first = run(target, table, path)
+    assert run(target, table, packed, table_mode="append").load_id == first.load_id
+    made = shape([path], GAUGES, tmp_path / "p", Output("csv", Packing("zstd", 1), 9000), Inline())
+    parts = inputs_from_manifest(made.manifest)
+    with pytest.raises(RequestError, match=f"holds records that are in .*{first.load_id}"):
+        run(target, table, inputs=parts, table_mode="append")
+    # And the other way round, one part being enough.
+    other = f"{table}_o"
+    second = run(target, other, inputs=parts[1:2])
+    with pytest.raises(RequestError, match=second.load_id):
+        run(target, other, packed, table_mode="append")
+    with pytest.raises(RequestError, match=second.load_id):
+        run(target, other, inputs=parts, table_mode="append")
+    assert run(target, other, inputs=parts[2:], table_mode="append").rows_loaded > 0
+    assert count(target, table) == 2000
+
+
+def test_content_that_is_coming_in_is_claimed_before_its_first_row(
+    target: str, table: str, tmp_path: Path
+) -> None:
+    paths = [readings(tmp_path / f"{n}.csv", n * 1000, n * 1000 + 99) for n in range(3)]
+    run(target, table, paths[0])
+    engine = open_engine(target)
+    holder = engine.connect()
+    try:
+        (entry,) = inputs_from_files(paths[1:2], GAUGES)
+        one = holder.canonical(table)
+        note = LoadNote("load-x", one, "open", "append", "2031-01-01",
+                        LoadDetails(stage="load", part_count=1))  # fmt: skip
+        holder.lock(one)
+        holder.note_load(note)
+        holder.note_part(PartNote("load-x", entry.content_id, "1.csv", "open", 0, 0, 0, table=one))
+        holder.commit()
+        holder.release(one)
+        assert holder.claim("load-x")
+        if target.startswith("duckdb"):
+            holder.connection.rollback()  # type: ignore[attr-defined]
+        with pytest.raises(OutsideError, match=r"1\.csv holds records that the load load-x is bri"):
+            run(target, table, *paths[1:], table_mode="append")
+        # What is not being brought in may come.
+        assert run(target, table, paths[2], table_mode="append").rows_loaded == 100
+    finally:
+        holder.close()
+    assert count(target, table) == 200
+
+
+def test_claims_lie_beside_the_file_and_do_not_pile_up(
+    tmp_path: Path, table: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    target = f"sqlite:///{tmp_path / 't.db'}"
+    one = open_engine(target).connect()
+    assert one.claim("load-1")
+    (claim,) = (path for path in tmp_path.iterdir() if path.name.endswith(".splarn-claim"))
+    assert stat.S_IMODE(claim.stat().st_mode) == 0o666
+    # Another temporary folder is no way around it.
+    monkeypatch.setenv("TMPDIR", str(tmp_path))
+    other = open_engine(target).connect()
+    assert not other.claim("load-1")
+    left = claim.with_name(claim.name.replace("load-1", "load-0"))
+    left.touch()
+    assert other.claim("load-2")
+    assert not left.exists()
+    one.close()
+    other.close()
+    assert [path.name for path in tmp_path.iterdir()] == ["t.db"]
+
+
+def test_notes_that_somebody_removed_are_missed(target: str, table: str, tmp_path: Path) -> None:
+    first = readings(tmp_path / "a.csv", 1, 100)
+    run(target, table, first)
+    for how in (f"table_name LIKE '%{table}' AND part_id = ''",
+                f"table_name LIKE '%{table}' AND part_id <> ''", "1 = 1"):  # fmt: skip
+        if how == "1 = 1" and not target.startswith(("sqlite", "duckdb")):
+            continue
+        ask(target, f"DELETE FROM splarn_progress WHERE {how}", False)
+        with pytest.raises(RequestError, match="removed from splarn_progress by somebody"):
+            run(target, table, first, table_mode="append")
+        assert count(target, table) == 100
+        # The table emptied, nothing can be doubled.
+        assert run(target, table, first, table_mode="empty").rows_loaded == 100
+        assert run(target, table, first, table_mode="append").done_before
+
+
+def test_a_load_that_the_target_has_no_note_of_is_missed(
+    target: str, table: str, tmp_path: Path
+) -> None:
+    path = readings(tmp_path / "a.csv", 1, 100)
+    run(target, table, path)
+    wanted = request(target, table, readings(tmp_path / "b.csv", 101, 150), table_mode="append")
+    whole = session_name(target, table)
+    begun = replace(wanted, begun=(("20310101-000000-abcd", whole),))
+    with pytest.raises(RequestError, match="removed from splarn_progress"):
+        load(begun, Inline())
+    assert load(replace(begun, again=True), Inline()).verified
+    # It was missed once, and said; what was decided then is not asked again.
+    more = inputs_from_files([readings(tmp_path / "c.csv", 151, 170)], GAUGES)
+    assert load(replace(begun, inputs=more), Inline()).verified
+    assert count(target, table) == 170
+
+
+def test_a_load_into_another_table_of_the_same_name_is_not_missed(
+    postgresql: str, table: str, tmp_path: Path
+) -> None:
+    run(postgresql, table, readings(tmp_path / "a.csv", 1, 100))
+    path = readings(tmp_path / "b.csv", 101, 150)
+    begun = (("20310101-000000-abcd", f"elsewhere.{table}"),)
+    assert run(postgresql, table, path, table_mode="append", begun=begun).rows_loaded == 50
+
+
+def session_name(target: str, table: str) -> str:
+    """The canonical name of a table."""
+    session = open_engine(target).connect()
+    try:
+        return session.canonical(table)
+    finally:
+        session.close()
