@@ -377,6 +377,23 @@ def test_findings_stand_beside_their_files(splarn: Splarn, home: Path) -> None:
     assert "request" not in ran.out
 
 
+@pytest.mark.parametrize("columns", ["40", "60", "80", "120"])
+def test_tables_keep_what_is_in_them_however_narrow(
+    splarn: Splarn, home: Path, columns: str
+) -> None:
+    loaded = splarn(*LOAD, "--json").json["load_id"]
+    name = f"passages_of_{'the_lock_at_' * 3}weir.csv"
+    (home / "in" / name).write_bytes((home / "in" / "a.csv").read_bytes())
+    shown = splarn("survey", "in", env={"COLUMNS": columns}).out
+    assert name in "".join(shown.split())
+    for cell in ("same-content", "delimited", "columns", "findings"):
+        assert cell in shown
+    if columns == "80":
+        assert f"in/{name}" in shown.split()
+        assert max(map(len, shown.splitlines())) <= 80
+    assert loaded in splarn("ledger", env={"COLUMNS": columns}).out
+
+
 def test_a_depot_over_a_line_says_how_often_it_was_asked(splarn: Splarn, home: Path) -> None:
     (home / "kept").mkdir()
     with served(SimulatedDepot(home / "kept", DepotPhysics())) as url:

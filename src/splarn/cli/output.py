@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from splarn.cli.plain import in_one_line, quiet_json, visible
+from splarn.cli.plain import escaped, in_one_line, quiet_json, visible
 from splarn.core.progress import Progress, Silent
 from splarn.core.secrets import hide_all
 
@@ -25,7 +26,8 @@ class Output:
 
         self.as_json = as_json
         self._after_table = False
-        wide = None if sys.stdout.isatty() else 120
+        # A file or a pipe has no width of its own.
+        wide = None if sys.stdout.isatty() or os.environ.get("COLUMNS") else 120
         self.out: Console = Console(highlight=False, soft_wrap=False, width=wide)
         self.err: Console = Console(stderr=True, highlight=False)
 
@@ -38,22 +40,22 @@ class Output:
     def head(self, text: str) -> None:
         """A line that opens a section."""
         if not self.as_json:
-            self.out.print(f"[bold]{_plain(text)}[/bold]")
+            self.out.print(f"[bold]{escaped(text)}[/bold]")
 
     def note(self, text: str) -> None:
         """Something to be aware of; to stderr under `--json`."""
         console = self.err if self.as_json else self.out
-        console.print(f"[yellow]{MARK}[/yellow] {_plain(text)}")
+        console.print(f"[yellow]{MARK}[/yellow] {escaped(text)}")
 
     def good(self, text: str) -> None:
         """Something that went as it should."""
         if not self.as_json:
-            self.out.print(f"[green]{_plain(text)}[/green]")
+            self.out.print(f"[green]{escaped(text)}[/green]")
 
     def bad(self, text: str) -> None:
         """Something that fell short."""
         console = self.err if self.as_json else self.out
-        console.print(f"[red]{_plain(text)}[/red]")
+        console.print(f"[red]{escaped(text)}[/red]")
 
     def table(
         self,
@@ -64,27 +66,19 @@ class Output:
     ) -> None:
         """A table; columns whose name begins with `>` are flush right.
 
-        Where the width does not do, the column at index `wrap` goes on in a further line.
+        Where the width does not do, the column at index `wrap` goes on in a further line, or has
+        lines of its own where little room would be left for it.
         """
         if self.as_json:
             return
-        from rich import box
-        from rich.padding import Padding
-        from rich.table import Table
+        from splarn.cli.tables import Grid, print_table
 
-        table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="dim", show_edge=False)
-        for index, column in enumerate(columns):
-            table.add_column(
-                column.removeprefix(">"),
-                justify="right" if column.startswith(">") else "left",
-                no_wrap=index != wrap,
-                overflow="fold",
-            )
-        for row in rows:
-            table.add_row(*(_plain(in_one_line(cell)) for cell in row))
+        cells = [[in_one_line(cell) for cell in row] for row in rows]
+        heads = [column.removeprefix(">") for column in columns]
         if not self._after_table:
             self.out.print()
-        self.out.print(Padding(table, (0, 0, 0, 2), expand=False))
+        right = [column.startswith(">") for column in columns]
+        print_table(self.out, Grid(heads, right, cells, wrap))
         self.out.print()
         self._after_table = True
 
@@ -101,8 +95,3 @@ class Output:
         from splarn.cli.live import LiveView
 
         return LiveView(self.err)
-
-
-def _plain(text: str) -> str:
-    """Text in which square brackets mean themselves."""
-    return visible(text).replace("[", r"\[")

@@ -22,6 +22,11 @@ def in_one_line(text: str) -> str:
     return visible(text).replace("\n", "\\n").replace("\t", "\\t")
 
 
+def escaped(text: str) -> str:
+    """The visible text as markup in which square brackets mean themselves."""
+    return visible(text).replace("[", r"\[")
+
+
 def quiet_json(text: str) -> str:
     """A JSON text in which no control character stands; it means the same."""
     return _ACTIVE.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
