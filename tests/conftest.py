@@ -7,7 +7,6 @@ import os
 import secrets
 import shutil
 import signal
-import socket
 import subprocess
 import sys
 import threading
@@ -26,6 +25,7 @@ from splarn.core.ship import Depot
 from splarn.demo.scenario import Delivery, make_passages
 from splarn.depots import open_depot
 from splarn.engines import open_engine
+from tests.servers import OwnPostgresql
 
 # Modules are compiled once, rather than by each of the many commands that tests give.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
@@ -165,74 +165,16 @@ def mariadb() -> Iterator[str]:
         cursor.execute(f"DROP DATABASE {name}")
 
 
-class OwnPostgresql:
-    """A PostgreSQL server of the test's own, which may crash without harm to others."""
-
-    def __init__(self, binaries: Path, folder: Path) -> None:
-        self.binaries, self.folder = binaries, folder
-        with socket.socket() as found:
-            found.bind(("127.0.0.1", 0))
-            self.port = found.getsockname()[1]
-        self.url = f"postgresql://postgres@127.0.0.1:{self.port}/postgres"
-        # The server does not run as root.
-        self._as = ["runuser", "-u", "postgres", "--"] if os.geteuid() == 0 else []
-        folder.mkdir(mode=0o755)
-        if self._as:
-            shutil.chown(folder, "postgres")
-        self._run("initdb", "-D", folder / "data", "-A", "trust", "-U", "postgres", "-N")
-
-    def _run(self, program: str, *words: object) -> None:
-        done = subprocess.run(
-            [*self._as, str(self.binaries / program), *map(str, words)],
-            cwd="/", stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-            text=True, check=False,
-        )  # fmt: skip
-        assert done.returncode == 0, done.stdout
-
-    def _control(self, *words: object) -> None:
-        self._run("pg_ctl", "-D", self.folder / "data", "-w", "-l", self.folder / "log", *words)
-
-    def start(self) -> None:
-        """Starts the server, which recovers first if it crashed."""
-        options = f"-p {self.port} -h 127.0.0.1 -k {self.folder}"
-        self._control("-o", options, "start")
-
-    def crash(self) -> None:
-        """Ends all its processes without a word."""
-        self._control("-m", "immediate", "stop")
-
-    def database_at(self, folder: Path, name: str) -> str:
-        """The URL of a new database whose tables lie in a folder."""
-        folder.mkdir()
-        if self._as:
-            shutil.chown(folder, "postgres")
-        import psycopg
-
-        with psycopg.connect(self.url, autocommit=True) as server:
-            server.execute(f"CREATE TABLESPACE {name} LOCATION '{folder}'")
-            server.execute(f"CREATE DATABASE {name} TABLESPACE {name}")
-        return f"{self.url.rpartition('/')[0]}/{name}"
-
-    def drop_database(self, name: str) -> None:
-        """Removes a database and the place of its tables."""
-        import psycopg
-
-        with psycopg.connect(self.url, autocommit=True) as server:
-            server.execute(f"DROP DATABASE {name} WITH (FORCE)")
-            server.execute(f"DROP TABLESPACE {name}")
-
-
 @pytest.fixture(scope="module")
 def own_postgresql() -> Iterator[OwnPostgresql]:
     """A server of the test's own."""
-    found = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"))
-    found += [Path(path) for path in [shutil.which("initdb")] if path]
-    if not found:
+    binaries = OwnPostgresql.binaries_here()
+    if binaries is None:
         if SERVERS_REQUIRED:
             pytest.fail("no program initdb of PostgreSQL")
         pytest.skip("no program initdb of PostgreSQL, to make a server that may crash")
     folder = Path("/tmp") / f"splarn-own-{secrets.token_hex(4)}"
-    server = OwnPostgresql(found[-1].parent, folder)
+    server = OwnPostgresql(binaries, folder)
     server.start()
     yield server
     server.crash()

@@ -21,7 +21,8 @@ from splarn.core.errors import OutsideError
 from splarn.core.faults import read_rejects
 from splarn.demo.scenario import Delivery, make_passages
 from splarn.engines import open_engine
-from tests.conftest import SERVERS_REQUIRED, OwnPostgresql, ask
+from tests.conftest import SERVERS_REQUIRED, ask
+from tests.servers import OwnPostgresql, fill, mount_small, unmount
 
 # Of each of four engines: more than fifty in all.
 KILLS = 13
@@ -237,24 +238,14 @@ def test_a_load_whose_server_crashes_goes_on_when_it_is_back(
 @contextmanager
 def small_disk(folder: Path) -> Iterator[None]:
     """A disk of its own under a folder."""
-    folder.mkdir(exist_ok=True)
-    words = ["mount", "-t", "tmpfs", "-o", "size=64m,mode=0777", "tmpfs", str(folder)]
-    if subprocess.run(words, capture_output=True, check=False).returncode:
+    if not mount_small(folder):
         if SERVERS_REQUIRED:
             pytest.fail("no tmpfs can be mounted")
         pytest.skip("no tmpfs can be mounted without more rights")
     try:
         yield
     finally:
-        subprocess.run(["umount", "-l", str(folder)], check=True)
-
-
-def fill(folder: Path, leave: int) -> Path:
-    """A file that leaves only so many bytes free."""
-    state = os.statvfs(folder)
-    filler = folder / "filler"
-    filler.write_bytes(bytes(state.f_bavail * state.f_frsize - leave))
-    return filler
+        unmount(folder)
 
 
 @pytest.mark.parametrize("kind", ["sqlite", "duckdb", "postgresql"])

@@ -22,6 +22,7 @@ from splarn.core.shape.output import Output
 from splarn.core.shape.shaper import Shaped, shape
 from splarn.core.shape.verify import verify_parts
 from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
+from splarn.core.source import Source
 from splarn.demo.scenario import Delivery
 
 TEXT = Layout("text", Dialect(header=False), (Field("a"), Field("b")))
@@ -199,7 +200,7 @@ def test_parts_may_open_with_the_header(delivery: Delivery, layout: Layout, tmp_
 
 
 def test_estimates_cover_every_codec(delivery: Delivery) -> None:
-    sample = sample_bytes(delivery.paths)
+    sample = sample_bytes([Source.of(path) for path in delivery.paths])
     packings = [Packing.parse(name) for name in CODECS]
     found = estimate(sample, packings, 10 * delivery.bytes, Inline())
     assert [one.packing for one in found] == packings

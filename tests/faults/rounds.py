@@ -7,6 +7,7 @@ import time
 from collections import Counter
 from collections.abc import Callable
 
+from tests.faults.built import built
 from tests.faults.common import (
     MODES,
     hold,
@@ -17,6 +18,7 @@ from tests.faults.common import (
 from tests.faults.depots import carried, shipped
 from tests.faults.program import begin, splarn, until_done
 from tests.faults.proxy import Proxy, Trouble
+from tests.faults.servers import unsteady
 from tests.faults.tables import edited, emptied_notes, hostile, ruled, spelled, taken_back
 from tests.faults.world import (
     SERVERS,
@@ -194,6 +196,8 @@ ROUNDS: tuple[tuple[int, Callable[[World], None]], ...] = (
     (2, secret),
     (6, shipped),
     (9, carried),
+    (5, unsteady),
+    (10, built),
 )
 
 

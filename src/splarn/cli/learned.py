@@ -127,8 +127,8 @@ def layout_id(layout: Layout) -> str:
 
 def volume_of(sweep: Entry, paths: Sequence[Place] | None, size: str | None) -> Volume:
     """How much is to be loaded, unpacked: the size given, or that of the source files."""
-    from splarn.core.codecs import codec_of
     from splarn.core.model.laws import Volume
+    from splarn.core.source import Source
     from splarn.core.survey import survey
     from splarn.core.units import parse_size
 
@@ -138,8 +138,9 @@ def volume_of(sweep: Entry, paths: Sequence[Place] | None, size: str | None) -> 
         wanted = parse_size(size)
         return Volume(wanted, wanted / row_bytes)
     files = list(paths or [])
-    if all(codec_of(path) == "none" and path.suffix != ".parquet" for path in files):
-        total = sum(path.stat().st_size for path in files)
+    sources = [Source.of(path) for path in files]
+    if all(source.codec == "none" and source.format != "parquet" for source in sources):
+        total = sum(source.size for source in sources)
         return Volume(total, total / row_bytes)
     found = survey(files)
     if found.rows is None:

@@ -226,8 +226,9 @@ def _check_options(
 def _unpacked_size(packed: int, files: list[Place], packing: Packing, pool: Pool) -> int:
     """The unpacked size of parts that come out at about so many packed bytes."""
     from splarn.core.shape.estimate import estimate, sample_bytes
+    from splarn.core.source import Source
 
-    sample = sample_bytes(files)
+    sample = sample_bytes([Source.of(path) for path in files])
     if not sample:
         return packed
     (found,) = estimate(sample, [packing], 0, pool)
@@ -251,19 +252,21 @@ _TRIED = ("none", "lz4:0", "gzip:1", "gzip:6", "zstd:1", "zstd:3", "zstd:9", "bz
 
 def _estimate(context: Context, files: list[Place], total: int, workers: int | None) -> int:
     """Tries the codecs on a sample and says what each would do to the volume."""
-    from splarn.core.codecs import Packing, codec_of
+    from splarn.core.codecs import Packing
     from splarn.core.pool import Pools, usable_cores
     from splarn.core.shape.estimate import estimate, sample_bytes
+    from splarn.core.source import Source
     from splarn.core.survey.look import look_at
     from splarn.core.units import plural, show_duration, show_size
 
     out = context.out
     count = workers or usable_cores()
-    packed = [path for path in files if codec_of(path) != "none"]
+    sources = [Source.of(path) for path in files]
+    packed = [source for source in sources if source.codec != "none"]
     if packed:
         looks = [look_at(path, None, False) for path in files]
         total = sum(one.raw_bytes for one in looks)
-    sample = sample_bytes(files)
+    sample = sample_bytes(sources)
     if not sample:
         from splarn.core.errors import RequestError
 

@@ -160,7 +160,7 @@ def check(
     tasks: list[CheckTask] = []
     for source in sources:
         path, codec = source.place, source.codec
-        for piece in cut_file(path, codec, layout, RANGE, pool):
+        for piece in cut_file(source, layout, RANGE, pool):
             to = None if good is None else good / f"good-{len(tasks) + 1:05d}.{layout.format}"
             tasks.append(CheckTask(path, codec, piece, layout, keep, to, limit))
     watch.start("check", sum(task.range.packed for task in tasks), "bytes")

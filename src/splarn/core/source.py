@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import stat
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -28,7 +29,8 @@ class Source:
     """One file, as it was when it was first looked at.
 
     `stamp` is device, inode and time of the last change in nanoseconds; device and inode are 0 for
-    a remote file. `format` is what the first unpacked bytes speak of: csv, jsonl or parquet.
+    a remote file. `format` is what `head`, the first unpacked bytes, speaks of: csv, jsonl or
+    parquet.
     """
 
     place: Place
@@ -36,6 +38,7 @@ class Source:
     stamp: tuple[int, int, int]
     codec: str
     format: str
+    head: bytes = field(default=b"", repr=False, compare=False)
 
     @classmethod
     def of(cls, place: Place) -> Source:
@@ -43,12 +46,33 @@ class Source:
 
         Raises RequestError for what is no plain file, OutsideError when it cannot be read.
         """
-        size, stamp = look(place)
-        with outside(f"Reading {place}"), open_place(place) as file:
-            packed = file.read(HEAD)
+        source, _ = cls.opened(place)
+        if not source.head and source.size and source.codec != "none":
+            # Says what is wrong with it.
+            head_of(place, source.codec, HEAD)
+        return source
+
+    @classmethod
+    def opened(cls, place: Place, first: int = HEAD) -> tuple[Source, bytes]:
+        """A file and so many of its first bytes, as they are on disk, in one look.
+
+        The head of one that is damaged is empty.
+        Raises RequestError for what is no plain file, OutsideError when it cannot be read.
+        """
+        size, stamp, packed = _look_into(place, first)
         codec = detect_codec(packed)
-        head = packed if codec == "none" else head_of(place, codec, HEAD)
-        return cls(place, size, stamp, codec, format_of(head))
+        head = packed[:HEAD]
+        if codec != "none":
+            try:
+                head = head_of(place, codec, HEAD)
+            except OutsideError:
+                head = b""
+        return cls(place, size, stamp, codec, format_of(head), head), packed
+
+    @property
+    def modified(self) -> float:
+        """The last change in seconds since 1970."""
+        return self.stamp[2] / 1e9
 
     @property
     def name(self) -> str:
@@ -204,9 +228,29 @@ def look(place: Place) -> tuple[int, tuple[int, int, int]]:
         status: Any = place.stat()
     if not isinstance(place, Path):
         return status.st_size, (0, 0, status.st_mtime_ns)
+    return _told(place, status)
+
+
+def _told(place: Path, status: os.stat_result) -> tuple[int, tuple[int, int, int]]:
     if not stat.S_ISREG(status.st_mode):
         raise RequestError(f"{place} is {kind_of(status.st_mode)}, not a file: leave it out.")
     return status.st_size, (status.st_dev, status.st_ino, status.st_mtime_ns)
+
+
+def _look_into(place: Place, first: int) -> tuple[int, tuple[int, int, int], bytes]:
+    """Size, stamp and first bytes, of one opening where the file is here."""
+    if not isinstance(place, Path):
+        size, stamp = look(place)
+        with outside(f"Reading {place}"), open_place(place) as file:
+            return size, stamp, file.read(first)
+    with outside(f"Reading {place}"):
+        # Opening a pipe would wait for somebody who writes into it.
+        descriptor = os.open(place, os.O_RDONLY | os.O_NONBLOCK)
+        try:
+            size, stamp = _told(place, os.fstat(descriptor))
+            return size, stamp, os.read(descriptor, first)
+        finally:
+            os.close(descriptor)
 
 
 def same_file(one: Place, other: Path) -> bool:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from splarn.core.codecs import codec_of, read_blocks
-from splarn.core.files import outside
+from splarn.core.codecs import read_blocks
 from splarn.core.places import Place
 from splarn.core.records import BOM
+from splarn.core.source import Source
 
 HEAD = 256 << 10
 STRETCH = 128 << 10
@@ -34,9 +34,8 @@ def take_samples(paths: Sequence[Place]) -> list[Sample]:
     chosen = [paths[int(index * step)] for index in range(min(len(paths), MOST_FILES))]
     samples: list[Sample] = []
     for path in chosen:
-        codec = codec_of(path)
-        with outside(f"Reading {path}"):
-            size = path.stat().st_size
+        source = Source.of(path)
+        codec, size = source.codec, source.size
         blocks: list[bytes] = []
         held = 0
         for block in read_blocks(path, codec, block=HEAD):
@@ -55,6 +54,7 @@ def take_samples(paths: Sequence[Place]) -> list[Sample]:
                 start = HEAD + int(inner * share)
                 data = b"".join(read_blocks(path, codec, start, start + STRETCH))
                 samples.append(Sample(path, data, False, False))
+        source.check_unchanged()
     return samples
 
 

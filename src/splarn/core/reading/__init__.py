@@ -14,6 +14,7 @@ from splarn.core.records import record_chunks
 
 if TYPE_CHECKING:
     from splarn.core.reading.parsed import Parsed, TextParser
+    from splarn.core.source import Source
 
 __all__ = ["cut_file", "read_parsed", "text_parser"]
 
@@ -29,7 +30,7 @@ def text_parser(layout: Layout, path: str) -> TextParser:
     return DelimitedParser(layout, path)
 
 
-def cut_file(path: Place, codec: str, layout: Layout, size: int, pool: Pool) -> list[Range]:
+def cut_file(source: Source, layout: Layout, size: int, pool: Pool) -> list[Range]:
     """Ranges of whole records of about `size` unpacked bytes; of a columnar file, ranges of rows.
 
     Raises OutsideError when the file cannot be read.
@@ -37,8 +38,8 @@ def cut_file(path: Place, codec: str, layout: Layout, size: int, pool: Pool) -> 
     if layout.format == "parquet":
         from splarn.core.reading.columnar import cut_rows
 
-        return cut_rows(path, size)
-    return cut_ranges(path, codec, layout.dialect, size, pool)
+        return cut_rows(source.place, size)
+    return cut_ranges(source.place, source.codec, layout.dialect, size, pool)
 
 
 def read_parsed(

@@ -6,11 +6,11 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from splarn.core.codecs import CODECS, Packing, codec_of, read_blocks
-from splarn.core.places import Place
+from splarn.core.codecs import CODECS, Packing
 from splarn.core.pool import Pool
 from splarn.core.progress import Progress, Silent
 from splarn.core.records import line_blocks
+from splarn.core.source import Source
 
 PIECE = 1 << 20
 PIECES = 12
@@ -39,25 +39,23 @@ class PackTask:
     data: bytes
 
 
-def sample_bytes(paths: Sequence[Place]) -> list[bytes]:
+def sample_bytes(sources: Sequence[Source]) -> list[bytes]:
     """Up to 12 MiB of unpacked bytes, spread over the source; of packed files the head.
 
     Raises OutsideError when a file cannot be read.
     """
-    sizes = [path.stat().st_size for path in paths]
-    total = sum(sizes)
+    total = sum(source.size for source in sources)
     # Pieces of a small source are shorter, so that they do not overlap.
     length = min(PIECE, total // PIECES + 1)
     found = []
     for number in range(PIECES):
         at = int((number + 0.5) / PIECES * total)
-        for path, size in zip(paths, sizes, strict=True):
-            if at < size:
-                codec = codec_of(path)
-                start = max(min(at, size - length), 0) if codec == "none" else 0
-                found.append(b"".join(read_blocks(path, codec, start, start + length)))
+        for source in sources:
+            if at < source.size:
+                start = max(min(at, source.size - length), 0) if source.codec == "none" else 0
+                found.append(b"".join(source.blocks(start, start + length)))
                 break
-            at -= size
+            at -= source.size
     return [data for data in dict.fromkeys(found) if data]
 
 

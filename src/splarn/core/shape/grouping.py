@@ -53,7 +53,7 @@ def group_sources(
         if codec != "none":
             _add_packed(groups, one, size)
             continue
-        for piece in cut_file(path, codec, layout, size, pool):
+        for piece in cut_file(one, layout, size, pool):
             small = piece.packed < size
             entry = SourceRange(key_of(path), codec, piece.start, piece.end)
             fits = groups and not groups[-1].cutting and piece.packed <= groups[-1].room
@@ -119,7 +119,7 @@ def _by_rows(
                 group, room = Group(), part_rows
             yield Group([SourceRange(key_of(path), codec, 0, None)], cutting=True)
             continue
-        ranges, counts = _counted(path, codec, layout, pool)
+        ranges, counts = _counted(one, layout, pool)
         total = sum(counts)
         cuts = list(range(room, total, part_rows))
         edges = [0, *_places(path, layout, ranges, counts, cuts, pool), ranges[-1].end]
@@ -136,11 +136,11 @@ def _by_rows(
         yield group
 
 
-def _counted(path: Place, codec: str, layout: Layout, pool: Pool) -> tuple[list[Range], list[int]]:
-    ranges = cut_file(path, codec, layout, COUNTED, pool)
+def _counted(source: Source, layout: Layout, pool: Pool) -> tuple[list[Range], list[int]]:
+    ranges = cut_file(source, layout, COUNTED, pool)
     if layout.format == "parquet":
         return ranges, [(piece.end or 0) - piece.start for piece in ranges]
-    tasks = [CountTask(path, layout.dialect, piece.start, piece.end) for piece in ranges]
+    tasks = [CountTask(source.place, layout.dialect, piece.start, piece.end) for piece in ranges]
     return ranges, list(pool.map(count_rows, tasks))
 
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from splarn.core.source import Source
+
 # The class below has a field named like the type.
 Line = bytes
 
@@ -26,13 +28,11 @@ class SourceFile:
     `rows` lies between `rows_low` and `rows_high`, with 90 % confidence where it is estimated; None
     when the file cannot be read. `raw_bytes` are unpacked, estimated like the rows for large packed
     files. `content_id` is the hash of all unpacked bytes when it begins with `xxh3-128:`, of the
-    first of them when it begins with `head:`. `modified` is in seconds since 1970. `head_line` is
-    the first line, for comparison with other files.
+    first of them when it begins with `head:`. `head_line` is the first line, for comparison with
+    other files.
     """
 
-    path: str
-    bytes: int
-    codec: str
+    source: Source
     format: str = DELIMITED
     encoding: str = "utf-8"
     line_end: str = "\n"
@@ -43,10 +43,29 @@ class SourceFile:
     raw_bytes: int = 0
     columns: int | None = None
     content_id: str = ""
-    modified: float = 0.0
     splittable: bool = True
     head_line: Line = b""
     findings: tuple[Finding, ...] = ()
+
+    @property
+    def path(self) -> str:
+        """Where it is."""
+        return str(self.source)
+
+    @property
+    def bytes(self) -> int:
+        """Bytes on disk."""
+        return self.source.size
+
+    @property
+    def codec(self) -> str:
+        """How it is packed."""
+        return self.source.codec
+
+    @property
+    def modified(self) -> float:
+        """The last change in seconds since 1970."""
+        return self.source.modified
 
     @property
     def row_bytes(self) -> float | None:

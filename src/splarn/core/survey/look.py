@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Iterator
 from dataclasses import replace
 from functools import lru_cache
@@ -14,14 +13,14 @@ from typing import Any
 import numpy as np
 import xxhash
 
-from splarn.core.codecs import CODECS, Packing, codec_by_name, detect_codec, read_blocks
+from splarn.core.codecs import CODECS, Packing, codec_by_name, read_blocks
 from splarn.core.errors import OutsideError
-from splarn.core.files import explain
 from splarn.core.layout import LINES, Dialect
 from splarn.core.layout.guess_dialect import guess_marks
-from splarn.core.places import Place, Remote, open_place
+from splarn.core.places import Place
 from splarn.core.ranges import aligned_stretch
 from splarn.core.records import BOM, record_chunks, scan
+from splarn.core.source import Source
 from splarn.core.survey.facts import DELIMITED, JSON_LINES, PARQUET, Finding, SourceFile
 
 HEAD = 64 << 10
@@ -31,7 +30,6 @@ COUNTED = 8 << 10
 # Packed files up to this size are unpacked whole even in a quick look.
 SMALL_PACKED = 1 << 20
 _MARKS = ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be"), (BOM, "utf-8-sig"))
-_PARQUET = b"PAR1"
 
 # Fields of a SourceFile, by name.
 Facts = dict[str, Any]
@@ -42,15 +40,19 @@ def look_at(path: Place, dialect: Dialect | None, exact: bool) -> SourceFile:
 
     Raises OutsideError when the file cannot be opened or read.
     """
-    size, modified, head = _open(path)
-    codec = detect_codec(head)
-    facts: Facts = {"path": str(path), "bytes": size, "codec": codec, "modified": modified}
+    return look_at_source(*Source.opened(path, HEAD), dialect, exact)
+
+
+def look_at_source(source: Source, head: bytes, dialect: Dialect | None, exact: bool) -> SourceFile:
+    """The facts of a file that is known; `head` are its first bytes, as they are on disk."""
+    path, size, codec = source.place, source.size, source.codec
+    facts: Facts = {"source": source}
     if not size:
         what = f"{path.name} is empty; leave it out or ask for it again"
         return SourceFile(**facts, **_exactly(0), findings=(Finding("empty", str(path), what),))
     findings = _name_lies(path, codec)
     try:
-        if head.startswith(_PARQUET):
+        if source.format == "parquet":
             facts |= _look_at_parquet(path)
         elif codec == "none" and (size <= HEAD or not exact):
             facts |= _look_at_plain(path, size, head, dialect, exact)
@@ -65,23 +67,6 @@ def look_at(path: Place, dialect: Dialect | None, exact: bool) -> SourceFile:
         what = f"{path.name} is UTF-16 text; convert it to UTF-8 before anything else"
         findings.append(Finding("encoding", str(path), what))
     return SourceFile(**facts, findings=tuple(findings))
-
-
-def _open(path: Place) -> tuple[int, float, bytes]:
-    """Size, last change and first bytes."""
-    if isinstance(path, Remote):
-        remote = path.stat()
-        with open_place(path) as file:
-            return remote.st_size, remote.st_mtime, file.read(HEAD)
-    try:
-        descriptor = os.open(path, os.O_RDONLY)
-        try:
-            status = os.fstat(descriptor)
-            return status.st_size, status.st_mtime, os.read(descriptor, HEAD)
-        finally:
-            os.close(descriptor)
-    except OSError as error:
-        raise OutsideError(f"Reading {path} failed: {explain(error)}.") from error
 
 
 def content_id_of(path: Place, codec: str) -> str:

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from splarn.core.codecs import codec_of
 from splarn.core.files import outside
 from splarn.core.layout import Layout
 from splarn.core.places import Place, key_of, place
@@ -15,6 +14,7 @@ from splarn.core.reading import cut_file
 from splarn.core.reading.columnar import read_rows
 from splarn.core.shape.copying import records
 from splarn.core.shape.manifest import SourceRange
+from splarn.core.source import Source
 
 PIECES = 8
 LEAST_PIECE = 64 << 10
@@ -40,9 +40,9 @@ def take_sample(
     piece = max(size // PIECES, LEAST_PIECE)
     pieces: list[SourceRange] = []
     for path in paths:
-        codec = codec_of(path)
-        for found in cut_file(path, codec, layout, piece, pool):
-            pieces.append(SourceRange(key_of(path), codec, found.start, found.end))
+        source = Source.of(path)
+        for found in cut_file(source, layout, piece, pool):
+            pieces.append(SourceRange(key_of(path), source.codec, found.start, found.end))
     wanted = max(round(size / piece), 1)
     step = max(len(pieces) / wanted, 1.0)
     chosen = [pieces[int(index * step)] for index in range(min(wanted, len(pieces)))]
@@ -50,17 +50,17 @@ def take_sample(
     total = rows = 0
     with outside(f"Writing the sample to {folder}"):
         folder.mkdir(parents=True, exist_ok=True)
-        for number, source in enumerate(chosen, 1):
+        for number, stretch in enumerate(chosen, 1):
             if total >= size:
                 break
             target = folder / f"sample-{number:03d}.{layout.format}"
             if layout.format == "parquet":
-                length, count = _columnar(source, layout, target)
+                length, count = _columnar(stretch, layout, target)
                 total, rows = total + length, rows + count
                 made.append(target)
                 continue
             with target.open("wb") as file:
-                for data, count in records([source], layout.dialect):
+                for data, count in records([stretch], layout.dialect):
                     file.write(data)
                     total += len(data)
                     rows += count
