@@ -76,6 +76,8 @@ def _well_said(ended: Ended | None) -> None:
     assert ended.code in (0, 3), ended.said
     assert "itself failed" not in ended.said, ended.said
     assert "Traceback" not in ended.said, ended.said
+    if "too many" in ended.said.lower():
+        assert "when others have left" in ended.said, ended.said
 
 
 def unsteady(world: World) -> None:

@@ -22,7 +22,7 @@ from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.marks import Marks
 from splarn.core.names import schema_and_name
-from splarn.engines.connected import reason
+from splarn.engines.connected import is_crowded, reason
 from splarn.engines.figures import read_digests
 from splarn.engines.tables import TablesSession
 
@@ -73,9 +73,10 @@ class SqlEngine(ABC):
             ) from None
         except (SQLAlchemyError, OSError) as error:
             engine.dispose()
-            raise OutsideError(
-                f"{self.place} cannot be reached ({reason(error)}): {self.reach_hint}."
-            ) from None
+            why, hint = reason(error), self.reach_hint
+            if is_crowded(why):
+                hint = "try again when others have left, or ask for fewer --streams"
+            raise OutsideError(f"{self.place} cannot be reached ({why}): {hint}.") from None
 
     def ddl(self, table: str, layout: Layout) -> str:
         """The statement that makes the table."""

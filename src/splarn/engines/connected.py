@@ -148,6 +148,8 @@ def refused(doing: str, what: str, place: str, error: Exception) -> OutsideError
     sentence = f"{doing} {what} failed in {place}: {why}; nothing of the open batch was kept."
     if _is_lost(getattr(error, "orig", None) or error):
         sentence = f"{sentence[:-1]}, and the same command goes on when {place} answers again."
+    elif _is_full(why):
+        sentence = f"{sentence[:-1]}: free some space there, then the same command goes on."
     if _is_refusal(getattr(error, "orig", None) or error):
         return RefusedError(sentence, why)
     return OutsideError(sentence)
@@ -176,6 +178,18 @@ _REFUSALS = {
 
 def _is_refusal(error: BaseException) -> bool:
     return any(kind.__name__ in _REFUSALS for kind in type(error).__mro__)
+
+
+def _is_full(why: str) -> bool:
+    """Whether the server's disk has no room left, in the words of any of the engines."""
+    words = ("no space left", "disk full", "disk is full", "' is full", "out of disk")
+    return any(word in why.lower() for word in words)
+
+
+def is_crowded(why: str) -> bool:
+    """Whether a server has no connection left for us, in the words of any of the engines."""
+    words = ("too many clients", "too many connections", "slots are reserved")
+    return any(word in why.lower() for word in words)
 
 
 def _is_lost(error: BaseException) -> bool:
