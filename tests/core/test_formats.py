@@ -364,7 +364,7 @@ def test_json_is_inferred_with_its_doubts(tmp_path: Path) -> None:
     assert inferred.layout.format == "jsonl"
     assert {f.name: f.describe() for f in inferred.layout.fields} == {
         "gauge": "integer",
-        "level": "number(7,2)",
+        "level": "number(11,2)",
         "code": "string",
         "at": "datetime",
         "open": "boolean",

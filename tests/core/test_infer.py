@@ -13,8 +13,10 @@ from pyarrow import parquet
 from splarn.core.check import check
 from splarn.core.errors import RequestError
 from splarn.core.layout.column_types import guess_field, look_at
-from splarn.core.layout.guess_dialect import Marks, guess_marks, is_padded, rows_of
+from splarn.core.layout.guess_dialect import guess_marks
 from splarn.core.layout.inference import Inferred, infer_layout
+from splarn.core.layout.splitting import Marks, records_of
+from splarn.core.layout.text_form import is_padded
 from splarn.core.pool import Inline
 from splarn.core.survey import survey
 
@@ -63,9 +65,12 @@ def test_null_words_padding_and_codes(tmp_path: Path) -> None:
     text = "code|toll|seen|flag\n" + "007|NULL| yes |Y\n120| 1.50 |no|N\n" * 40
     inferred = infer(tmp_path, a__csv=text)
     dialect = inferred.layout.dialect
-    assert (dialect.trim, dialect.null_markers, dialect.delimiter) == (True, ("", "NULL"), "|")
+    assert (dialect.trim, dialect.null_markers, dialect.delimiter) == (True, ("",), "|")
+    assert [field.null_markers for field in inferred.layout.fields] == [
+        None, ("", "NULL"), None, None,
+    ]  # fmt: skip
     assert types(inferred) == [
-        "string", "number(5,2)", "boolean as yes or no", "boolean as Y or N",
+        "string", "number(9,2)", "boolean as yes or no", "boolean as Y or N",
     ]  # fmt: skip
     assert "leading zeros" in told(inferred)
     assert "padded" in told(inferred)
@@ -74,7 +79,7 @@ def test_null_words_padding_and_codes(tmp_path: Path) -> None:
 def test_one_column_and_no_header(tmp_path: Path) -> None:
     inferred = infer(tmp_path, a__csv="12\n13\n14\n")
     assert inferred.layout.names == ("field_1",)
-    assert "only one column" in told(inferred)
+    assert "each is one value" in told(inferred)
     assert not inferred.layout.dialect.header
     named = infer(tmp_path, b__csv="gauge\n12\n13\n")
     assert named.layout.dialect.header
@@ -132,15 +137,16 @@ def test_columnar_schemas_are_compared(tmp_path: Path) -> None:
 
 
 def test_marks_are_scored_by_the_columns_they_give() -> None:
-    place = Path("x")
-    assert guess_marks("a;b\n1;2,5\n3;4,5\n", place, None).delimiter == ";"
-    assert guess_marks("a,b\n1,2\n", place, ";").delimiter == ";"
-    assert guess_marks("a b\n1 2\n3 4\n", place, None).delimiter == " "
-    with pytest.raises(RequestError, match="--delimiter"):
-        guess_marks("a,b\n1\n2,3,4\n5;6\n7|8\n9\n,,,,\n", place, None)
-    assert rows_of("1,a\0b\n2,c\rd\n", Marks(",")) == [["1", "a b"], ["2", "c d"]]
-    assert is_padded([["a ", "b"], ["c ", "d"]])
-    assert not is_padded([["a ", "b"], ["c", "d"], ["e", "f"]])
+    assert guess_marks(["a;b\n1;2,5\n3;4,5\n"]).marks.delimiter == ";"
+    assert guess_marks(["a,b\n1,2\n"], ";").marks.delimiter == ";"
+    assert guess_marks(["a b\n1 2\n3 4\n"]).marks.delimiter == " "
+    assert guess_marks(["It rained; a lot, it\nseems.\nNo one, but Ann, came\n"]).marks.score == 0
+    found = records_of('1,a\0b\n2,"c\rd"\n', Marks(","))
+    assert [(record.line, record.cells) for record in found] == [
+        (1, ("1", "a\0b")), (2, ("2", "c\rd")),
+    ]  # fmt: skip
+    assert is_padded([["a ", "b"], ["c ", "d"]], Marks(","))
+    assert not is_padded([["a ", "b"], ["c", "d"], ["e", "f"]], Marks(","))
 
 
 def test_what_is_seen_of_a_field() -> None:

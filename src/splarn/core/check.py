@@ -21,7 +21,7 @@ from splarn.core.progress import Progress, Silent
 from splarn.core.ranges import Range
 from splarn.core.reading import cut_file, read_parsed
 from splarn.core.reading.parsed import Parsed
-from splarn.core.reading.sources import check_sources
+from splarn.core.reading.sources import read_sources
 from splarn.core.shape.manifest import header_line
 from splarn.core.source import Source
 from splarn.core.unique import Keys, keys_of, locate, repeated
@@ -130,7 +130,7 @@ def _good_rows(task: CheckTask) -> Iterator[Callable[[Parsed], object] | None]:
                     yield lambda parsed: writer.write_table(parsed.table)
             else:
                 if task.layout.dialect.header:
-                    file.write(header_line(task.layout))
+                    file.write(header_line(task.layout.as_read))
                 yield lambda parsed: file.writelines(parsed.raw(0, len(parsed.good)))
         aside.replace(task.good)
 
@@ -150,11 +150,10 @@ def check(
     With a `limit` it stops once so many rows are bad, without one where nearly all are. Good rows
     go into files in the folder `good`, which must hold none yet. Uniqueness is judged over all
     files; repeats count as bad, but stay in the files of good rows.
-    Raises RequestError as `check_sources` does, OutsideError when a file cannot be read.
+    Raises RequestError as `read_sources` does, OutsideError when a file cannot be read.
     """
     watch = progress or Silent()
-    sources = [Source.of(path) for path in paths]
-    check_sources(sources, layout)
+    sources = read_sources(paths, layout)
     if good is not None:
         _claim(good)
     tasks: list[CheckTask] = []

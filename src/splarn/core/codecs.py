@@ -11,6 +11,7 @@ from typing import Any, Protocol
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import outside
+from splarn.core.forms import reshaped
 from splarn.core.places import Place, blocks_in, open_place
 from splarn.core.unpacking import (
     GzipUnpacker,
@@ -210,10 +211,12 @@ def read_blocks(
 ) -> Iterator[bytes]:
     """Unpacked blocks of a file; `start` and `end` count unpacked bytes.
 
+    Behind the codec's name, forms may follow, each after a plus, that the text is given then.
     `taken` is told how many bytes are read of a packed file, as it goes; `passing` is given the
     bytes themselves as they are on disk, of a plain file too.
     Raises OutsideError when the file cannot be read or its packing is damaged.
     """
+    packing, *forms = codec.split("+")
     if codec == "none":
         for data in _read_plain(path, start, end, block):
             if passing is not None:
@@ -221,7 +224,11 @@ def read_blocks(
             yield data
         return
     position = 0
-    for data in _unpack(path, CODECS[codec], block, taken, passing):
+    if packing == "none":
+        blocks = _told(_read_plain(path, 0, None, block), taken, passing)
+    else:
+        blocks = _unpack(path, CODECS[packing], block, taken, passing)
+    for data in reshaped(blocks, forms) if forms else blocks:
         low, high = max(start - position, 0), len(data)
         if end is not None:
             high = min(high, end - position)
@@ -230,6 +237,19 @@ def read_blocks(
             yield data[low:high] if (low, high) != (0, len(data)) else data
         if end is not None and position >= end:
             return
+
+
+def _told(
+    blocks: Iterator[bytes],
+    taken: Callable[[int], object] | None,
+    passing: Callable[[bytes], object] | None,
+) -> Iterator[bytes]:
+    for data in blocks:
+        if taken is not None:
+            taken(len(data))
+        if passing is not None:
+            passing(data)
+        yield data
 
 
 def head_of(path: Place, codec: str, size: int) -> bytes:

@@ -61,6 +61,9 @@ def _pick(choose: Any, a: Any, b: Any) -> Any:
 def _close(a: Any, b: Any) -> bool:
     if not isinstance(a, float) and not isinstance(b, float):
         return False
+    if a != a and b != b:
+        # What is no number is the same as another that is none.
+        return True
     return a is not None and b is not None and abs(a - b) <= FLOAT_SLACK * max(abs(a), abs(b), 1.0)
 
 

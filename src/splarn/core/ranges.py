@@ -18,7 +18,7 @@ from splarn.core.files import outside
 from splarn.core.layout import Dialect
 from splarn.core.places import Place, open_place
 from splarn.core.pool import Pool
-from splarn.core.records import BOM, scan
+from splarn.core.records import scan, skip_beginning
 
 BLOCK = 1 << 20
 STRETCH = 64 << 20
@@ -197,7 +197,7 @@ def _ends_with_newline(path: Place) -> bool:
 def judge_stretch(task: StretchTask) -> StretchResult:
     """Judges one stretch under both assumptions."""
     with outside(f"Reading {task.path}"):
-        points = tuple(_after_newline(task.path, point) for point in task.points)
+        points = tuple(_after_newline(task.path, point, task.dialect) for point in task.points)
     return StretchResult(points, _judge(task.path, task.dialect, points))
 
 
@@ -236,11 +236,12 @@ def _joined(was: Judged, after: tuple[Tally | None, Tally | None], length: int) 
     )
 
 
-def _after_newline(path: Place, point: int) -> int:
-    """The byte after the first newline at or after `point`; 0 is moved past a byte-order mark."""
+def _after_newline(path: Place, point: int, dialect: Dialect) -> int:
+    """The byte after the first newline at or after `point`; 0 is moved to where the header is."""
     if point == 0:
-        head = next(read_blocks(path, "none", 0, len(BOM)), b"")
-        return len(BOM) if head == BOM else 0
+        length, _, rest = skip_beginning(read_blocks(path, "none"), dialect)
+        del rest
+        return length
     for block in read_blocks(path, "none", point, block=FIND):
         found = block.find(b"\n")
         if found >= 0:

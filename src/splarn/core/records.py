@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from splarn.core.bitmaps import Tally, tally
 from splarn.core.errors import OutsideError
-from splarn.core.layout.dialect import Dialect
+from splarn.core.layout.dialect import LINES, Dialect
 
 Positions = npt.NDArray[np.int64]
 
@@ -218,20 +218,24 @@ def record_chunks(
 ) -> Iterator[Chunk]:
     """Chunks of about `size` bytes, cut between records, from a stream that starts at a record.
 
-    `offset`, `row` and `line` are what lies before the stream. A byte-order mark and, at offset 0,
-    the header record are passed over when the dialect has one. A record of more than 32 MiB, which
+    `offset`, `row` and `line` are what lies before the stream. At offset 0, a byte-order mark, the
+    lines before the header and the header itself are passed over. A record of more than 32 MiB, which
     a quote left open causes, comes as a chunk of its own that is `too_long`.
     """
-    first = offset == 0
-    if first:
-        offset, blocks = skip_mark(blocks)
+    dialect = dialect.as_read
+    # Blanks alone are no JSON value, while in delimited text they are one.
+    is_json = dialect.quote is None and not dialect.header and dialect == LINES
+    header = dialect.header_rows if offset == 0 and dialect.header else 0
+    if offset == 0:
+        offset, line, blocks = skip_beginning(blocks, dialect)
     for data, found, last, too_long in _aligned(blocks, dialect, size):
         if too_long:
             whole = np.array([len(data)], dtype=np.int64)
-            if not (first and dialect.header):
+            if header:
+                header -= 1
+            else:
                 yield Chunk(data, whole * 0, whole, offset, row, line, True, False, too_long)
                 row += 1
-            first = False
             line += found.lines
             offset += too_long
             continue
@@ -242,10 +246,9 @@ def record_chunks(
         if len(ends):
             starts[0] = 0
             starts[1:] = ends[:-1]
-        skip = int(first and dialect.header)
-        if len(data):
-            first = False
-        starts, ends = _without_blanks(data, starts, ends)
+        starts, ends = _without_blanks(data, starts, ends, b" \t\r\n" if is_json else None)
+        skip = min(header, len(starts))
+        header -= skip
         starts, ends = starts[skip:], ends[skip:]
         if len(starts):
             yield Chunk(data, starts, ends, offset, row, line, found.stray, found.quoted and last)
@@ -262,10 +265,39 @@ def skip_mark(blocks: Iterable[bytes]) -> tuple[int, Iterator[bytes]]:
     return length, chain([head[length:]], rest)
 
 
-def _without_blanks(data: bytes, starts: Positions, ends: Positions) -> tuple[Positions, Positions]:
-    short = np.flatnonzero(ends - starts <= 2)
+def skip_beginning(blocks: Iterable[bytes], dialect: Dialect) -> tuple[int, int, Iterator[bytes]]:
+    """Takes off what stands before the header: bytes and lines that were passed, and the blocks."""
+    length, rest = skip_mark(blocks)
+    left = dialect.before
+    while left:
+        block = next(rest, b"")
+        if not block:
+            break
+        at = 0
+        while left and (end := block.find(b"\n", at) + 1):
+            at, left = end, left - 1
+        if left:
+            length += len(block)
+            continue
+        length += at
+        rest = chain([block[at:]], rest)
+    return length, dialect.before - left, rest
+
+
+def _without_blanks(
+    data: bytes, starts: Positions, ends: Positions, blanks: bytes | None
+) -> tuple[Positions, Positions]:
+    """The records that are no blank lines; with `blanks`, lines of such bytes alone are some."""
+    short = np.flatnonzero(ends - starts <= (2 if blanks is None else 1 << 10))
     if not len(short):
         return starts, ends
+    if blanks is not None:
+        view = np.frombuffer(data, dtype=np.uint8)
+        short = short[view[starts[short]] <= 32]
+        empty = [index for index in short if not data[starts[index] : ends[index]].strip(blanks)]
+        keep = np.ones(len(starts), dtype=bool)
+        keep[empty] = False
+        return starts[keep], ends[keep]
     blank = [index for index in short if data[starts[index] : ends[index]] in BLANKS]
     keep = np.ones(len(starts), dtype=bool)
     keep[blank] = False
@@ -339,6 +371,7 @@ def line_blocks(
     and the bytes of the longest of those that reach over a block's edge. Nothing is cut at records,
     so nothing is copied for that. Raises OutsideError as `record_chunks` does.
     """
+    dialect = dialect.as_read
     pending = b""
     quoted, open_bytes = False, 0
     for block in blocks:

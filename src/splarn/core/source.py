@@ -5,13 +5,14 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from splarn.core.codecs import detect_codec, head_of, read_blocks
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import content_hash, kind_of, outside
+from splarn.core.json_values import form_of_json
 from splarn.core.places import Place, open_place
 from splarn.core.records import BOM, record_chunks
 
@@ -47,7 +48,7 @@ class Source:
         Raises RequestError for what is no plain file, OutsideError when it cannot be read.
         """
         source, _ = cls.opened(place)
-        if not source.head and source.size and source.codec != "none":
+        if not source.head and source.size and source.packing != "none":
             # Says what is wrong with it.
             head_of(place, source.codec, HEAD)
         return source
@@ -67,7 +68,25 @@ class Source:
                 head = head_of(place, codec, HEAD)
             except OutsideError:
                 head = b""
-        return cls(place, size, stamp, codec, format_of(head), head), packed
+        kind = format_of(head)
+        if kind == "jsonl" and (form := form_of_json(head.removeprefix(BOM))) not in (
+            None,
+            "lines",
+        ):
+            codec = f"{codec}+json={form}"
+        return cls(place, size, stamp, codec, kind, head), packed
+
+    def read_by(self, layout: Layout) -> Source:
+        """The same, its codec followed by the forms that the layout has its text given."""
+        forms = layout.forms
+        own = self.codec.split("+json", 1)
+        first = f"{self.packing}+json{own[1].partition('+')[0]}" if len(own) > 1 else self.packing
+        return replace(self, codec="+".join((first, *forms)))
+
+    @property
+    def packing(self) -> str:
+        """How the file is packed, whatever form its text has."""
+        return self.codec.partition("+")[0]
 
     @property
     def modified(self) -> float:
@@ -216,7 +235,7 @@ def format_of(head: bytes) -> str:
     """The format that a file's first unpacked bytes speak of: csv, jsonl or parquet."""
     if head.startswith(PARQUET_MARK):
         return "parquet"
-    return "jsonl" if head.removeprefix(BOM)[:4096].lstrip()[:1] == b"{" else "csv"
+    return "jsonl" if form_of_json(head.removeprefix(BOM)) is not None else "csv"
 
 
 def look(place: Place) -> tuple[int, tuple[int, int, int]]:

@@ -80,7 +80,7 @@ def locate(path: Place, codec: str, layout: Layout, wanted: dict[int, str]) -> l
             if parsed.chunk is not None:
                 chunk = parsed.chunk
                 piece = chunk.data[int(chunk.starts[index]) : int(chunk.ends[index])]
-                raw = piece.decode(layout.dialect.encoding, errors="backslashreplace")
+                raw = piece.decode(layout.as_read.dialect.encoding, errors="backslashreplace")
                 line = chunk.line_of(index)
             message = "came before, where each value may come once"
             found.append(

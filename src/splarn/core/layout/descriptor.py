@@ -15,7 +15,8 @@ from splarn.core.layout.fields import Field, Layout
 def to_descriptor(layout: Layout) -> dict[str, Any]:
     """The layout as a JSON-ready dictionary, standard keys only.
 
-    Our additions: `precision` and `scale` of a number, `bits` of an integer, `trim` in the dialect.
+    Our additions: `precision`, `scale` and `negativeBrackets` of a number, `bits` of an integer;
+    `trim`, `footerRows`, `delimiterRuns`, `widths` and `shortRecords` in the dialect.
     """
     dialect = layout.dialect
     fields: list[dict[str, Any]] = []
@@ -28,6 +29,16 @@ def to_descriptor(layout: Layout) -> dict[str, Any]:
             entry["scale"] = field.scale or 0
         if field.bits != 64:
             entry["bits"] = field.bits
+        if field.null_markers is not None:
+            entry["missingValues"] = list(field.null_markers)
+        if field.decimal_char != ".":
+            entry["decimalChar"] = field.decimal_char
+        if field.group_char:
+            entry["groupChar"] = field.group_char
+        if not field.bare_number:
+            entry["bareNumber"] = False
+        if field.brackets:
+            entry["negativeBrackets"] = True
         if field.true_values:
             entry["trueValues"] = list(field.true_values)
             entry["falseValues"] = list(field.false_values)
@@ -45,11 +56,53 @@ def to_descriptor(layout: Layout) -> dict[str, Any]:
             "doubleQuote": True,
             "lineTerminator": dialect.line_end,
             "header": dialect.header,
-            **({"escapeChar": dialect.escape} if dialect.escape else {}),
-            **({"trim": True} if dialect.trim else {}),
+            **_further(dialect),
         }
         schema["missingValues"] = list(dialect.null_markers)
     return document | {"schema": schema}
+
+
+def _further(dialect: Dialect) -> dict[str, Any]:
+    """What is in a dialect's file only where it is not as usual."""
+    first = dialect.before + 1
+    plain = dialect.before == 0 and dialect.header_rows == 1
+    every = {
+        "headerRows": list(range(first, first + dialect.header_rows))
+        if dialect.header and not plain
+        else None,
+        "commentRows": list(range(1, first)) if dialect.before and not dialect.header else None,
+        "commentChar": dialect.comment,
+        "escapeChar": dialect.escape,
+        "trim": dialect.trim,
+        "skipInitialSpace": dialect.initial_space,
+        "footerRows": dialect.footer,
+        "delimiterRuns": dialect.runs,
+        "widths": list(dialect.widths),
+        "shortRecords": "fill" if dialect.fill else None,
+    }
+    return {name: value for name, value in every.items() if value}
+
+
+def _before(read: Any, where: str) -> tuple[int, int]:
+    """Lines over the header, and header lines.
+
+    Raises RequestError where the rows named do not follow one another.
+    """
+    header = sorted(read.headerRows or []) if read.header else []
+    comments = sorted(read.commentRows or [])
+    before = header[0] - 1 if header else len(comments)
+    rows = len(header) or 1
+    even = header == list(range(before + 1, before + 1 + len(header)))
+    if (
+        not even
+        or [row for row in comments if row > before]
+        or (not header and comments != list(range(1, before + 1)))
+    ):
+        raise RequestError(
+            f"The layout {where} names header and comment rows that do not follow one another from "
+            "the first line on: Splarn reads no others."
+        )
+    return before, rows
 
 
 def _constraints(field: Field) -> dict[str, Any]:
@@ -101,6 +154,12 @@ def from_descriptor(document: Any, where: str) -> Layout:
         ) from None
     dialect = LINES
     if read.format == "csv":
+        if read.dialect.shortRecords not in ("fault", "fill"):
+            raise RequestError(
+                f"The layout {where} has dialect.shortRecords: {read.dialect.shortRecords!r}; "
+                "use fault or fill."
+            )
+        before, header_rows = _before(read.dialect, where)
         dialect = Dialect(
             delimiter=read.dialect.delimiter,
             quote=read.dialect.quoteChar,
@@ -110,6 +169,14 @@ def from_descriptor(document: Any, where: str) -> Layout:
             null_markers=tuple(read.table.missingValues),
             escape=read.dialect.escapeChar,
             trim=read.dialect.trim,
+            before=before,
+            header_rows=header_rows,
+            comment=read.dialect.commentChar or None,
+            footer=read.dialect.footerRows,
+            runs=read.dialect.delimiterRuns,
+            widths=tuple(read.dialect.widths),
+            initial_space=read.dialect.skipInitialSpace,
+            fill=read.dialect.shortRecords == "fill",
         )
     fields = tuple(
         Field(
@@ -131,6 +198,11 @@ def from_descriptor(document: Any, where: str) -> Layout:
             bits=field.bits,
             true_values=tuple(field.trueValues),
             false_values=tuple(field.falseValues),
+            null_markers=None if field.missingValues is None else tuple(field.missingValues),
+            decimal_char=field.decimalChar or ".",
+            group_char=field.groupChar or "",
+            bare_number=field.bareNumber,
+            brackets=field.negativeBrackets,
         )
         for field in read.table.fields
     )

@@ -29,15 +29,15 @@ _KEYS: dict[str, tuple[frozenset[str], Mapping[str, tuple[Any, ...]]]] = {
     ),
     "dialect": (
         frozenset(
-            ("delimiter", "quoteChar", "escapeChar", "trim", "lineTerminator", "header")
+            (
+                "delimiter", "quoteChar", "escapeChar", "trim", "lineTerminator", "header",
+                "headerRows", "commentRows", "commentChar", "skipInitialSpace", "footerRows",
+                "delimiterRuns", "widths", "shortRecords",
+            )
         ),
         {
             "doubleQuote": (True,),
-            "skipInitialSpace": (False,),
             "nullSequence": (None,),
-            "commentChar": (None, ""),
-            "commentRows": ([], None),
-            "headerRows": ([1], None),
             "headerJoin": (" ", None),
             "caseSensitiveHeader": (True, False),
             "csvddfVersion": (_ANY,),
@@ -62,14 +62,11 @@ _KEYS: dict[str, tuple[frozenset[str], Mapping[str, tuple[Any, ...]]]] = {
         frozenset(
             (
                 "name", "type", "format", "precision", "scale", "bits", "trueValues", "falseValues",
-                "constraints",
+                "constraints", "missingValues", "decimalChar", "groupChar", "bareNumber",
+                "negativeBrackets",
             )
         ),
         {
-            "decimalChar": (".",),
-            "groupChar": ("", None),
-            "bareNumber": (True,),
-            "missingValues": (None,),
             "categories": (None,),
             "categoriesOrdered": (False, None),
             "itemType": (None,),

@@ -15,6 +15,14 @@ class DialectModel(BaseModel):
     trim: bool = False
     lineTerminator: str = "\n"
     header: bool = True
+    headerRows: list[int] | None = None
+    commentRows: list[int] | None = None
+    commentChar: str | None = None
+    skipInitialSpace: bool = False
+    footerRows: int = 0
+    delimiterRuns: bool = False
+    widths: list[int] = []
+    shortRecords: str = "fault"
 
 
 class ConstraintsModel(BaseModel):
@@ -37,6 +45,11 @@ class FieldModel(BaseModel):
     bits: int = 64
     trueValues: list[str] = []
     falseValues: list[str] = []
+    missingValues: list[str] | None = None
+    decimalChar: str | None = None
+    groupChar: str | None = None
+    bareNumber: bool = True
+    negativeBrackets: bool = False
     constraints: ConstraintsModel = ConstraintsModel()
 
 

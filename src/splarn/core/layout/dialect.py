@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import codecs
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 from splarn.core.errors import RequestError
 
 # In these encodings every ASCII byte means itself, so records can be cut on bytes.
 _ASCII_BASED = ("utf-8", "ascii", "latin-1", "iso8859", "cp125", "koi8", "mac-")
+# Between fields that were told apart by runs of blanks or by their places, once that is done.
+BETWEEN = "\x1f"
 
 
 @dataclass(frozen=True)
@@ -19,7 +21,13 @@ class Dialect:
     A quote opens a quoted field only as a field's first byte; anywhere else it is text.
     Inside a quoted field a doubled quote stands for one. With an `escape`, the byte after one
     means itself, save for a line break, which ends a record as ever outside of quotes. `trim`
-    takes white space off both ends of text. Blank lines are no records.
+    takes white space off both ends of text that is not in quotes. Blank lines are no records.
+
+    `before` counts the lines over the header, `header_rows` its records. Lines that begin with
+    `comment` are no records, nor are the last `footer` lines that are not blank. With `runs`, any
+    number of blanks or tabs is one delimiter; with `widths`, fields have so many characters each
+    and no delimiter. With `initial_space`, blanks behind a delimiter are none of the field. With
+    `fill`, fields that a record lacks at its end are empty rather than a fault.
 
     Raises RequestError for a dialect that cannot be read.
     """
@@ -32,13 +40,26 @@ class Dialect:
     null_markers: tuple[str, ...] = ("",)
     escape: str | None = None
     trim: bool = False
+    before: int = 0
+    header_rows: int = 1
+    comment: str | None = None
+    footer: int = 0
+    runs: bool = False
+    widths: tuple[int, ...] = ()
+    initial_space: bool = False
+    fill: bool = False
 
     def __post_init__(self) -> None:
-        if len(self.delimiter) != 1 or self.delimiter in "\r\n\0":
+        if not 1 <= len(self.delimiter) <= 8 or set(self.delimiter) & set("\r\n\0"):
             raise RequestError(
-                f"The delimiter {self.delimiter!r} cannot be used: give a single character."
+                f"The delimiter {self.delimiter!r} cannot be used: give one to eight characters "
+                "without a line break."
             )
-        for what, mark in (("quote", self.quote), ("escape", self.escape)):
+        for what, mark in (
+            ("quote", self.quote),
+            ("escape", self.escape),
+            ("comment", self.comment),
+        ):
             if mark is not None and (len(mark) != 1 or ord(mark) > 127 or mark in "\r\n\0"):
                 raise RequestError(
                     f"The {what} character {mark!r} cannot be used: give a single ASCII character."
@@ -48,21 +69,24 @@ class Dialect:
             raise RequestError(
                 f"Delimiter, quote and escape must differ from one another, not be {marks}."
             )
-        if self.line_end not in ("\n", "\r\n"):
+        if self.line_end not in ("\n", "\r\n", "\r"):
             raise RequestError(
-                f"The line terminator {self.line_end!r} cannot be used: give \\n or \\r\\n."
+                f"The line terminator {self.line_end!r} cannot be used: give \\n, \\r\\n or \\r."
             )
+        for what, number in (("before", self.before), ("footer", self.footer)):
+            if not 0 <= number <= 10_000:
+                raise RequestError(f"{number} lines {what} the records are no sensible number.")
+        if not 1 <= self.header_rows <= 20:
+            raise RequestError(f"{self.header_rows} header lines are no sensible number.")
+        if any(width < 1 for width in self.widths):
+            raise RequestError("Each width of a field must be at least one character.")
         try:
-            name = codecs.lookup(self.encoding).name
+            if not codecs.lookup(self.encoding)._is_text_encoding:
+                raise LookupError
         except LookupError:
             raise RequestError(
                 f"The encoding {self.encoding!r} is not known: write utf-8, latin-1 or cp1252."
             ) from None
-        if not name.startswith(_ASCII_BASED):
-            raise RequestError(
-                f"The encoding {self.encoding!r} cannot be cut into records by bytes: "
-                "convert the files to utf-8 first."
-            )
 
     @cached_property
     def delimiter_bytes(self) -> bytes:
@@ -78,6 +102,55 @@ class Dialect:
     def is_utf8(self) -> bool:
         """Whether the bytes can be used as they are."""
         return codecs.lookup(self.encoding).name in ("utf-8", "utf-8-sig", "ascii")
+
+    @property
+    def is_ascii_based(self) -> bool:
+        """Whether records can be cut by the bytes as they are."""
+        return codecs.lookup(self.encoding).name.startswith(_ASCII_BASED)
+
+    @cached_property
+    def forms(self) -> tuple[str, ...]:
+        """What is done with the text, in this order, before records are looked for in it."""
+        found: list[str] = []
+        if not self.is_ascii_based:
+            found.append(f"recode={self.encoding}")
+        if self.line_end == "\r":
+            found.append("cr")
+        if self.footer:
+            found.append(f"footer={self.footer}")
+        if self.comment is not None:
+            found.append(f"comment={ord(self.comment)},{ord(self.quote or chr(0))}")
+        if self.widths:
+            found.append(f"widths={','.join(map(str, self.widths))}")
+        elif self.runs:
+            found.append("runs")
+        elif self.initial_space:
+            mark = self.plain_encoded(self.delimiter).hex()
+            found.append(f"space={mark},{ord(self.quote or chr(0))}")
+        return tuple(found)
+
+    def plain_encoded(self, text: str) -> bytes:
+        """A text as it is in the files once they are recoded."""
+        return text.encode(self.encoding if self.is_ascii_based else "utf-8")
+
+    @cached_property
+    def as_read(self) -> Dialect:
+        """The dialect of the text once its `forms` are done."""
+        if not self.forms:
+            return self
+        by_place = bool(self.widths)
+        return replace(
+            self,
+            delimiter=BETWEEN if by_place or self.runs else self.delimiter,
+            quote=None if by_place else self.quote,
+            encoding=self.encoding if self.is_ascii_based else "utf-8",
+            line_end="\n" if self.line_end == "\r" else self.line_end,
+            comment=None,
+            footer=0,
+            runs=False,
+            widths=(),
+            initial_space=False,
+        )
 
 
 # JSON has no raw line break inside a value, so every newline ends a record.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -14,10 +14,14 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 FIELD_TYPES = (
-    "integer", "number", "boolean", "date", "datetime", "time", "string", "object", "array",
+    "integer", "number", "boolean", "date", "datetime", "time", "string", "object", "array", "any",
 )  # fmt: skip
 FORMATS = ("csv", "jsonl", "parquet")
 BITS = (16, 32, 64)
+# Moments that name their zone; they are stored in UTC.
+INSTANT = "%Y-%m-%dT%H:%M:%S%z"
+# Whole numbers that count from the beginning of 1970, in UTC.
+EPOCHS = {"epoch": 1_000_000, "epoch-ms": 1_000, "epoch-us": 1}
 ISO_PATTERNS = ("default", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d", "%H:%M:%S")
 
 
@@ -27,11 +31,14 @@ class Field:
 
     `precision` and `scale` make a `number` an exact decimal; without them it is a float.
     `bits` is an integer's width. `format` is `default`, for dates and times the ISO 8601 form, or
-    else a strptime pattern; for a string it may be `uuid`. An `object` or an `array` is JSON text.
+    else a strptime pattern; for a string it may be `uuid`. An `object` or an `array` is JSON text;
+    `any` is text as it is, or any other JSON value as its text.
     `true_values` and `false_values` are what a boolean is written as where not true and false.
     `minimum`, `maximum` and `enum` are written as values of the field are in the files; lengths
     count characters; `pattern` is a regular expression that the whole value must match; `unique` is
-    over all files.
+    over all files. `null_markers` are what stands for no value in this field, None for what does
+    in all. A number may have other marks for decimals and groups, signs around it where it is not
+    `bare_number`, and `brackets` when it is below zero.
 
     Raises RequestError for a field that cannot be read.
     """
@@ -52,6 +59,11 @@ class Field:
     bits: int = 64
     true_values: tuple[str, ...] = ()
     false_values: tuple[str, ...] = ()
+    null_markers: tuple[str, ...] | None = None
+    decimal_char: str = "."
+    group_char: str = ""
+    bare_number: bool = True
+    brackets: bool = False
 
     def __post_init__(self) -> None:
         if self.type not in FIELD_TYPES:
@@ -73,6 +85,15 @@ class Field:
                     f"{scale}: a number has 1 to 38 digits, of which scale are decimals."
                 )
 
+        if not self.is_plain and self.type not in ("integer", "number"):
+            raise RequestError(
+                f"Field {self.name!r} is a {self.type}, so it has no mark for decimals or groups."
+            )
+        if len(self.decimal_char) != 1 or len(self.group_char) > 1:
+            raise RequestError(
+                f"Field {self.name!r} cannot have the marks {self.decimal_char!r} for decimals and "
+                f"{self.group_char!r} for groups: each is one character."
+            )
         texts = (self.min_length, self.max_length, self.pattern)
         if self.type != "string" and texts != (None, None, None):
             raise RequestError(
@@ -110,7 +131,24 @@ class Field:
     @property
     def has_pattern(self) -> bool:
         """Whether values need a strptime pattern rather than ISO 8601."""
-        return self.type in ("date", "datetime", "time") and self.format not in ISO_PATTERNS
+        moment = self.type in ("date", "datetime", "time")
+        return moment and not (self.format in ISO_PATTERNS or self.is_instant or self.is_epoch)
+
+    @property
+    def is_instant(self) -> bool:
+        """Whether values name their zone."""
+        return self.type == "datetime" and self.format == INSTANT
+
+    @property
+    def is_epoch(self) -> bool:
+        """Whether values count seconds or parts of them since 1970."""
+        return self.type == "datetime" and self.format in EPOCHS
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether a number is written with a point for decimals and nothing else."""
+        marks = (self.decimal_char, self.group_char, self.bare_number, self.brackets)
+        return marks == (".", "", True, False)
 
     @property
     def is_uuid(self) -> bool:
@@ -125,17 +163,25 @@ class Field:
     @property
     def is_text(self) -> bool:
         """Whether values are kept as text."""
-        return self.type in ("string", "object", "array")
+        return self.type in ("string", "object", "array", "any")
 
     @property
     def is_free_text(self) -> bool:
         """Whether any text at all fits, so that an empty value is one and no null."""
-        return self.type == "string" and not self.is_uuid
+        return self.type in ("string", "any") and not self.is_uuid
 
     @property
     def is_converted(self) -> bool:
         """Whether values are read as text first, because Arrow's own reading does not do."""
-        return self.has_pattern or self.is_uuid or self.is_json or bool(self.true_values)
+        return (
+            self.has_pattern
+            or self.is_instant
+            or self.is_epoch
+            or self.is_uuid
+            or self.is_json
+            or bool(self.true_values)
+            or not self.is_plain
+        )
 
     def arrow_type(self) -> pa.DataType:
         """The Arrow type that values are read into."""
@@ -155,17 +201,38 @@ class Field:
 
     def describe(self) -> str:
         """The type as a person would say it: `number(9,2)`, `date as %d/%m/%Y`."""
+        if not self.is_plain:
+            return f"{replace(self, **BARE).describe()} as {self._shown()}"
         if self.is_decimal:
             return f"number({self.precision},{self.scale or 0})"
+        if self.is_instant:
+            return "datetime with a zone"
         if self.type == "integer" and self.bits < 64:
             return f"integer of {self.bits} bits"
         if self.is_uuid:
             return "UUID"
         if self.is_json:
             return f"JSON {self.type}"
+        if self.type == "any":
+            return "text or JSON"
         if self.true_values:
             return f"boolean as {self.true_values[0]} or {self.false_values[0]}"
         return f"{self.type} as {self.format}" if self.has_pattern else self.type
+
+    def _shown(self) -> str:
+        """A number as the files write it."""
+        text = (
+            f"1{self.group_char}234{self.decimal_char}5" if self.scale else f"1{self.group_char}234"
+        )
+        if self.brackets:
+            return f"({text})"
+        return text if self.bare_number else f"{text} with a sign"
+
+
+# What a number has that is written plainly.
+BARE: dict[str, Any] = {
+    "decimal_char": ".", "group_char": "", "bare_number": True, "brackets": False,
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -200,6 +267,24 @@ class Layout:
     def names(self) -> tuple[str, ...]:
         """Field names in file order."""
         return tuple(field.name for field in self.fields)
+
+    @property
+    def forms(self) -> tuple[str, ...]:
+        """What is done with the text before records are looked for in it."""
+        return () if self.format == "parquet" else self.dialect.forms
+
+    @cached_property
+    def as_read(self) -> Layout:
+        """The layout of the text once its `forms` are done."""
+        if not self.forms:
+            return self
+        return replace(self, dialect=self.dialect.as_read)
+
+    @property
+    def headless(self) -> Layout:
+        """The layout of bare records, as they are once they are read."""
+        dialect = replace(self.as_read.dialect, header=False, before=0, header_rows=1)
+        return replace(self.as_read, dialect=dialect)
 
     @cached_property
     def arrow_schema(self) -> Any:

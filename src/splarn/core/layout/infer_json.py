@@ -32,7 +32,7 @@ def infer_json(
                 continue
             try:
                 record = read_object(line)
-            except ValueError:
+            except (ValueError, RecursionError):
                 record = None
             if not isinstance(record, dict):
                 broken += 1
@@ -53,29 +53,42 @@ def infer_json(
     fields, seen = [], []
     for key, column in values.items():
         column += [None] * (rows - len(column))
-        field, doubts = _field(key, column, kinds[key])
+        field, doubts = _field(key, column, kinds[key], all(one.whole for one in samples))
         fields.append(field)
         seen.append(look_at(key, column))
         notes += doubts
     return Layout(name, LINES, tuple(fields), "jsonl"), rows, tuple(notes), tuple(seen)
 
 
-def _field(key: str, column: list[str | None], kinds: Counter[str]) -> tuple[Field, list[str]]:
+def _field(
+    key: str, column: list[str | None], kinds: Counter[str], whole: bool
+) -> tuple[Field, list[str]]:
     del kinds["null"]
     if not kinds:
         return Field(key), [f"{key}: never filled in the sample; taken as text"]
     usual, count = kinds.most_common(1)[0]
     others = kinds.total() - count
     doubts = []
+    if set(kinds) == {"integer", "number"}:
+        usual, others = "number", 0
     if others > kinds.total() * 0.01:
         words = ", ".join(f"{number:,} {kind}" for kind, number in kinds.most_common())
-        return Field(key), [f"{key}: values of several kinds ({words}); taken as text"]
+        nested = "object" in kinds or "array" in kinds
+        if not nested and "string" in kinds:
+            return Field(key), [f"{key}: values of several kinds ({words}); taken as text"]
+        return Field(key, "any"), [
+            f"{key}: values of several kinds ({words}); text is kept as it is, others as JSON text"
+        ]
     if others:
         doubts.append(f"{key}: {others} sampled values are no {usual}; such rows may be refused")
     if usual in ("object", "array"):
         return Field(key, usual), doubts
-    guess = guess_field(key, ["" if value is None else value for value in column])
+    guess = guess_field(key, ["" if value is None else value for value in column], whole)
     field = guess.field
+    if usual == "string" and field.null_markers is not None:
+        # JSON has a null of its own.
+        guess = replace(guess, field=Field(key), notes=())
+        field = guess.field
     if usual == "string" and field.type in _NUMBERS:
         # What the writer put in quotes is no number to him.
         return Field(key), doubts

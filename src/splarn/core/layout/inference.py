@@ -6,17 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from splarn.core.errors import RequestError
-from splarn.core.layout.column_types import NULL_WORDS, FieldGuess, Seen, guess_field, look_at
-from splarn.core.layout.dialect import Dialect
-from splarn.core.layout.fields import Layout
-from splarn.core.layout.guess_dialect import (
-    guess_encoding,
-    guess_marks,
-    is_padded,
-    sample_rows,
-)
-from splarn.core.layout.samples import Sample, decode, take_samples
+from splarn.core.layout.column_types import Seen, guess_field, look_at
+from splarn.core.layout.fields import Field, Layout
+from splarn.core.layout.moments import settle_day_first
+from splarn.core.layout.samples import Sample, take_samples
+from splarn.core.layout.text_form import judge_text
 from splarn.core.places import Place
+from splarn.core.source import Source
 
 
 @dataclass(frozen=True)
@@ -38,15 +34,20 @@ def infer_layout(
     """Guesses the layout from samples spread over all the files, whose format the first one tells.
 
     `delimiter` settles that question beforehand.
-    Raises RequestError when the files hold no records or no delimiter fits.
+    Raises RequestError when the files hold no records or are of several formats.
     """
-    from splarn.core.source import format_of
+    return infer_from([Source.of(path) for path in paths], name, delimiter)
 
-    samples = take_samples(paths)
+
+def infer_from(
+    sources: Sequence[Source], name: str | None = None, delimiter: str | None = None
+) -> Inferred:
+    """The same of sources that are known."""
+    samples = take_samples(sources)
     if not samples:
-        raise RequestError(f"{_name_all(paths)}: there is nothing to infer a layout from.")
-    name = name or _stem(paths[0])
-    formats = {format_of(sample.data) for sample in samples if sample.is_head}
+        raise RequestError(f"{_name_all(sources)}: there is nothing to infer a layout from.")
+    name = name or _stem(sources[0].place)
+    formats = {sample.source.format for sample in samples if sample.is_head}
     if len(formats) > 1:
         raise RequestError(
             f"The files are of several formats ({', '.join(sorted(formats))}): infer a layout for "
@@ -69,84 +70,46 @@ def infer_layout(
 
 
 def _infer_delimited(samples: Sequence[Sample], name: str, delimiter: str | None) -> Inferred:
-    notes: list[str] = []
-    encoding = guess_encoding(samples, notes)
-    heads = [sample for sample in samples if sample.is_head]
-    first = decode(heads[0], encoding)
-    marks = guess_marks(first, heads[0].path, delimiter)
-    line_end = "\r\n" if first.count("\r\n") > first.count("\n") / 2 else "\n"
-    rows, headers = sample_rows(samples, encoding, marks)
-    width = len(headers[0])
-    if width == 1:
-        notes.append(
-            f"only one column with the delimiter {marks.delimiter!r}; "
-            "give --delimiter if there should be more"
-        )
-    if marks.escape:
-        notes.append("a backslash before a quote is taken as an escape")
-    has_header = _looks_like_header(headers[0], [row for row in rows if row != headers[0]])
-    body = [row for row in rows if not (has_header and row == headers[0])]
-    if has_header:
-        for sample, header in zip(heads, headers, strict=True):
-            if header != headers[0]:
-                notes.append(f"{sample.path.name} has another header than {heads[0].path.name}")
-        names = [cell.strip() for cell in headers[0]]
-    else:
-        names = [f"field_{index + 1}" for index in range(width)]
-        notes.append("no header line found: fields are named field_1, field_2 and so on")
-    if not body:
-        raise RequestError(
-            f"{heads[0].path} holds a header and no records: there is nothing to infer types from."
-        )
-    trim = is_padded(body)
-    if trim:
-        notes.append("values are padded with blanks; they are trimmed on reading")
-    columns = [[row[index] for row in body] for index in range(width)]
-    guesses = [guess_field(names[index], column) for index, column in enumerate(columns)]
-    notes += [note for guess in guesses for note in guess.notes]
-    dialect = Dialect(
-        delimiter=marks.delimiter,
-        quote=marks.quote,
-        header=has_header,
-        line_end=line_end,
-        encoding=encoding,
-        null_markers=_null_markers(guesses),
-        escape=marks.escape,
-        trim=trim,
-    )
-    layout = Layout(name, dialect, tuple(guess.field for guess in guesses))
+    form = judge_text(samples, delimiter)
+    notes = list(form.notes)
+    if form.width == 1 and delimiter is not None:
+        notes.append(f"only one column with the delimiter {delimiter!r}")
+    if not form.records:
+        notes.append("the header has no records under it, so every field is taken as text")
+    whole = all(sample.whole for sample in samples)
+    columns = [[row[index] for row in form.records] for index in range(form.width)]
+    guesses = [
+        guess_field(field, column, whole) for field, column in zip(form.names, columns, strict=True)
+    ]
+    fields = settle_day_first([guess.field for guess in guesses], columns)
+    for guess, field in zip(guesses, fields, strict=True):
+        notes += guess.notes if field is guess.field else _settled(field, guess.notes)
+    layout = Layout(name, form.dialect, tuple(fields))
     seen = tuple(
-        look_at(name, [None if value in dialect.null_markers else value for value in column])
-        for name, column in zip(names, columns, strict=True)
+        look_at(field.name, [None if _is_null(value, field) else value for value in column])
+        for field, column in zip(fields, columns, strict=True)
     )
-    return Inferred(layout, len(body), tuple(notes), seen)
+    return Inferred(layout, len(form.records), tuple(notes), seen)
 
 
-def _name_all(paths: Sequence[Place]) -> str:
-    if len(paths) == 1:
-        return f"{paths[0]} holds no records"
-    return f"None of the {len(paths)} files holds a record"
+def _settled(field: Field, notes: Sequence[str]) -> list[str]:
+    kept = [note for note in notes if "fits both" not in note]
+    return [*kept, f"{field.name}: taken as {field.format}, as another field leaves no choice"]
 
 
-def _looks_like_header(first: list[str], body: list[list[str]]) -> bool:
-    if len(set(first)) < len(first) or any(not cell.strip() for cell in first):
-        return False
-    if any(guess_field("", [cell]).field.type != "string" for cell in first):
-        return False
-    if not body:
-        return True
-    for index, cell in enumerate(first):
-        values = [row[index] for row in body[:500]]
-        if guess_field("", values).field.type != "string" or cell not in values:
-            return True
-    return False
+def _is_null(value: str, field: Field) -> bool:
+    return value in (("",) if field.null_markers is None else field.null_markers)
 
 
-def _null_markers(guesses: Sequence[FieldGuess]) -> tuple[str, ...]:
-    seen = {word for guess in guesses for word in guess.null_words}
-    return ("", *(word for word in NULL_WORDS if word in seen))
+def _name_all(sources: Sequence[Source]) -> str:
+    if len(sources) == 1:
+        return f"{sources[0]} holds no records"
+    return f"None of the {len(sources)} files holds a record"
 
 
 def _stem(path: Place) -> str:
     stem = path.name.split(".")[0]
     return stem.rstrip("0123456789-_") or stem
+
+
+__all__ = ["Inferred", "infer_from", "infer_layout"]

@@ -13,56 +13,97 @@ from splarn.core.source import Source
 HEAD = 256 << 10
 STRETCH = 128 << 10
 MOST_FILES = 24
+# A head of one file among many may be smaller.
+LEAST_HEAD = 32 << 10
+# Unpacked bytes of all heads together.
+ALL_HEADS = 2 << 20
+# Unpacked bytes up to which a few files are looked into that must be read from their start.
+DEEPEST = 16 << 20
+FEW_FILES = 4
 
 
 @dataclass(frozen=True)
 class Sample:
-    """Bytes of one file; `is_head` says that they begin where the file begins."""
+    """Bytes of one file; `is_head` says that they begin where the file begins.
 
-    path: Place
+    `whole` says that they are all of it, `is_tail` that they end where it ends.
+    """
+
+    source: Source
     data: bytes
     is_head: bool
     whole: bool
+    is_tail: bool = False
+
+    @property
+    def path(self) -> Place:
+        """Where the file is."""
+        return self.source.place
 
 
-def take_samples(paths: Sequence[Place]) -> list[Sample]:
+def take_samples(sources: Sequence[Source]) -> list[Sample]:
     """Heads of up to 24 files spread over the list, and inner stretches of the uncompressed ones.
 
-    Raises OutsideError when a file cannot be read.
+    Raises OutsideError when a file cannot be read or changes meanwhile.
     """
-    step = max(len(paths) / MOST_FILES, 1.0)
-    chosen = [paths[int(index * step)] for index in range(min(len(paths), MOST_FILES))]
+    step = max(len(sources) / MOST_FILES, 1.0)
+    chosen = [sources[int(index * step)] for index in range(min(len(sources), MOST_FILES))]
+    longest = max(min(HEAD, ALL_HEADS // max(len(chosen), 1)), LEAST_HEAD)
     samples: list[Sample] = []
-    for path in chosen:
-        source = Source.of(path)
+    for source in chosen:
         codec, size = source.codec, source.size
-        blocks: list[bytes] = []
-        held = 0
-        for block in read_blocks(path, codec, block=HEAD):
-            blocks.append(block)
-            held += len(block)
-            if held >= HEAD:
-                break
-        head = b"".join(blocks)
-        whole = len(head) >= size if codec == "none" else held < HEAD
-        if head.strip():
-            samples.append(Sample(path, head.removeprefix(BOM), True, whole))
-        inner = size - HEAD - STRETCH
+        deep = codec != "none" and len(chosen) <= FEW_FILES
+        head, further, whole = _flowing(source, longest, deep)
+        if codec == "none":
+            whole = len(head) >= size
+        if head.strip(b"\r\n\t \0"):
+            samples.append(Sample(source, head.removeprefix(BOM), True, whole, whole))
+        samples += [Sample(source, data, False, False) for data in further]
+        inner = size - longest - STRETCH
         if codec == "none" and inner > 3 * STRETCH:
             # Clear of the head and of each other, so that no record is sampled twice.
             for share in (0.33, 0.66, 1.0):
-                start = HEAD + int(inner * share)
-                data = b"".join(read_blocks(path, codec, start, start + STRETCH))
-                samples.append(Sample(path, data, False, False))
+                start = longest + int(inner * share)
+                data = b"".join(read_blocks(source.place, codec, start, start + STRETCH))
+                samples.append(Sample(source, data, False, False, share == 1.0))
         source.check_unchanged()
     return samples
 
 
-def decode(sample: Sample, encoding: str) -> str:
-    """A sample as text, without the partial line at its end and, inside a file, at its start."""
+def _flowing(source: Source, longest: int, deep: bool) -> tuple[bytes, list[bytes], bool]:
+    """The head of a file, stretches further on where it goes `deep`, and whether that is all."""
+    head: list[bytes] = []
+    further: list[bytes] = []
+    held = kept = 0
+    wanted = longest
+    for block in read_blocks(source.place, source.codec, block=longest):
+        if held < longest:
+            head.append(block)
+            kept += len(block)
+        elif held >= wanted:
+            further.append(block[:STRETCH])
+            wanted = held * 2
+        held += len(block)
+        if held >= (DEEPEST if deep else longest):
+            return b"".join(head)[: longest + STRETCH], further, False
+    whole = kept == held
+    return b"".join(head)[: None if whole else longest + STRETCH], further, whole
+
+
+def decode(sample: Sample, encoding: str, line_end: str = "\n") -> str:
+    """A sample as text, without the partial line at its end and, inside a file, at its start.
+
+    Lines end with a line feed in it, whatever they end with in the file.
+    """
+    end = line_end[-1].encode()
     data = sample.data
-    if not sample.whole:
-        data = data[: data.rfind(b"\n") + 1]
+    if encoding.startswith(("utf-16", "utf-32")):
+        text = data.decode(encoding, errors="replace").removeprefix("\ufeff")
+        text = text.replace("\r", "\n") if line_end == "\r" else text.replace("\r\n", "\n")
+        return text if sample.whole else text[: text.rfind("\n") + 1]
+    if not sample.is_tail:
+        data = data[: data.rfind(end) + 1]
     if not sample.is_head:
-        data = data[data.find(b"\n") + 1 :]
-    return data.decode(encoding, errors="replace")
+        data = data[data.find(end) + 1 :]
+    text = data.decode(encoding, errors="replace")
+    return text.replace("\r", "\n") if line_end == "\r" else text.replace("\r\n", "\n")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import xxhash
@@ -24,7 +23,7 @@ def mended_source(rejects: Path, layout: Layout, folder: Path) -> tuple[Path, La
     if not rejects.is_file():
         raise RequestError(f"There is no rejects file {rejects}: check the spelling.")
     # Rows of a columnar source are kept as JSON.
-    plain = replace(layout, dialect=replace(layout.dialect, header=False))
+    plain = layout.headless
     if layout.format == "parquet":
         plain = Layout(layout.name, LINES, layout.fields, "jsonl")
     data = b"".join(

@@ -28,7 +28,7 @@ class Piece:
 def pieces_of(part: Part, layout: Layout) -> tuple[Piece, ...]:
     """The pieces of a part that was copied; none where its rows cannot be followed back."""
     found = []
-    at = 1 + int(layout.dialect.header)
+    at = 1 + (layout.dialect.header_rows if layout.dialect.header else 0)
     for piece in part.source:
         if piece.row is None or piece.line is None or piece.rows is None or piece.lines is None:
             return ()

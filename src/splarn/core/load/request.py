@@ -20,7 +20,7 @@ from splarn.core.load.stream import PartResult
 from splarn.core.places import Place
 from splarn.core.pool import Inline, Pool
 from splarn.core.prices import Stretch, Usage
-from splarn.core.reading.sources import check_sources
+from splarn.core.reading.sources import read_sources
 from splarn.core.shape.manifest import Manifest, Part
 from splarn.core.source import Identify, Source, identified, look
 
@@ -147,10 +147,9 @@ def inputs_from_files(
 ) -> tuple[Input, ...]:
     """Files as they came, their headers held against the layout.
 
-    Raises RequestError as `check_sources` does, or when a file is given twice under two names.
+    Raises RequestError as `read_sources` does, or when a file is given twice under two names.
     """
-    sources = [Source.of(path) for path in paths]
-    check_sources(sources, layout)
+    sources = read_sources(paths, layout)
     ids = (pool or Inline()).map(identified, [Identify(one, layout) for one in sources])
     found: dict[str, Input] = {}
     for source, content_id in zip(sources, ids, strict=True):

@@ -292,7 +292,7 @@ class _Stream:
         if parsed.chunk is not None:
             chunk = parsed.chunk
             data = chunk.data[int(chunk.starts[index]) : int(chunk.ends[index])]
-            raw = data.decode(self.task.layout.dialect.encoding, errors="backslashreplace")
+            raw = data.decode(self.task.layout.as_read.dialect.encoding, errors="backslashreplace")
             line = chunk.line_of(index)
         else:
             (record,) = parsed.table.slice(piece.first, 1).to_pylist()

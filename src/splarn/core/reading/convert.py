@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable
+from dataclasses import replace
 from datetime import datetime
 from functools import lru_cache
 from typing import Any
@@ -13,6 +15,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from splarn.core.layout import Field
+from splarn.core.layout.fields import BARE, EPOCHS
+from splarn.core.layout.numerals import DOUBLE_DIGITS, comes_back, decorated_pattern
 
 Mask = Any  # numpy array of bool, one entry a value
 
@@ -39,12 +43,85 @@ def convert_text(text: Any, field: Field) -> tuple[Any, Mask]:
         return _convert_pattern(text, field)
     if field.true_values:
         return _convert_words(text, field)
-    if field.type == "integer":
-        # Arrow reads 0x1F as 31; no table should.
-        hexed = pc.match_substring_regex(text, "^[+-]?0[xX]").fill_null(False)
-        if pc.any(hexed).as_py():
-            text = pc.if_else(hexed, pa.scalar("no integer"), text)
+    if field.is_instant:
+        return _convert_instant(text)
+    if field.is_epoch:
+        return _convert_epoch(text, field)
+    if field.type in ("integer", "number"):
+        return _convert_number(text, field)
     return _cast_or_bisect(text, field)
+
+
+# Arrow reads 0x1F as 31, and digits behind a zero as if it were not there; no table should.
+_NO_NUMBER = r"^\s*[+-]?0[0-9xX]"
+_SIGNS = r"(?:[$€£¥₹%]|USD|EUR|GBP|CHF)"
+
+
+def _convert_number(text: Any, field: Field) -> tuple[Any, Mask]:
+    if not field.is_plain:
+        text, misfit = _undecorated(text, field)
+        values, others = _convert_number(text, replace(field, **BARE))
+        return values, misfit | others
+    changed = pc.match_substring_regex(text, _NO_NUMBER).fill_null(False)
+    text, misfit = _only(text, pc.invert(changed))
+    if field.type == "number" and not field.is_decimal:
+        lossy = _lossy(text)
+        if len(lossy):
+            misfit[lossy] = True
+            text = pc.if_else(pa.array(misfit), pa.scalar(None, text.type), text)
+    values, others = _cast_or_bisect(text, field)
+    return values, misfit | others
+
+
+def _lossy(text: Any) -> Any:
+    """Positions of numbers that a double would not bring back as they are written."""
+    long = pc.greater(pc.utf8_length(text), DOUBLE_DIGITS + 1).fill_null(False)
+    found = [
+        at
+        for at in np.flatnonzero(long.to_numpy(zero_copy_only=False)).tolist()
+        if not comes_back(text[at].as_py().strip())
+    ]
+    return np.array(found, dtype=np.int64)
+
+
+def _undecorated(text: Any, field: Field) -> tuple[Any, Mask]:
+    """Numbers with other marks and signs as plain ones; what is none becomes null and a misfit."""
+    pattern = decorated_pattern(
+        field.decimal_char, field.group_char, field.bare_number, field.brackets
+    )
+    text = pc.utf8_trim_whitespace(text)
+    text, misfit = _only(text, pc.match_substring_regex(text, f"^(?:{pattern.pattern})$"))
+    if field.brackets:
+        text = pc.replace_substring_regex(text, r"^\((.*)\)$", r"-\1")
+    if not field.bare_number:
+        text = pc.replace_substring_regex(text, rf"\s?{_SIGNS}\s?", "")
+    text = pc.replace_substring(text, "−", "-")
+    if field.group_char:
+        text = pc.replace_substring(text, field.group_char, "")
+    if field.decimal_char != ".":
+        text = pc.replace_substring(text, field.decimal_char, ".")
+    return text, misfit
+
+
+def _convert_instant(text: Any) -> tuple[Any, Mask]:
+    """Moments with a zone, in UTC."""
+    looks = r"^\s*[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9:.]+(?:Z|[+-][0-9]{2}:?[0-9]{2})\s*$"
+    text, misfit = _only(text, pc.match_substring_regex(text, looks))
+    values, others = _bisected(
+        text, lambda some: some.cast(pa.timestamp("us", "UTC")).cast(pa.timestamp("us")),
+        pa.timestamp("us"),
+    )  # fmt: skip
+    return values, misfit | others
+
+
+def _convert_epoch(text: Any, field: Field) -> tuple[Any, Mask]:
+    factor = EPOCHS[field.format]
+    values, misfit = _bisected(
+        text,
+        lambda some: pc.multiply_checked(some.cast(pa.int64()), factor).cast(pa.timestamp("us")),
+        pa.timestamp("us"),
+    )
+    return values, misfit
 
 
 def _only(text: Any, fits: Any) -> tuple[Any, Mask]:
@@ -101,24 +178,31 @@ def _cast_or_bisect(text: Any, field: Field) -> tuple[Any, Mask]:
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         pass
     text, misfit = _only(text, pc.match_substring_regex(text, _LOOKS[field.type]))
+    values, others = _bisected(text, lambda some: _cast(some, field), field.arrow_type())
+    return values, misfit | others
+
+
+def _bisected(text: Any, cast: Callable[[Any], Any], kind: Any) -> tuple[Any, Mask]:
+    """Casts a column, halving it where that fails, down to the values that do not fit."""
+    misfit = np.zeros(len(text), dtype=bool)
     pieces: list[Any] = []
     stack = [(0, len(text))]
     while stack:
         start, stop = stack.pop()
         try:
-            pieces.append(_cast(text.slice(start, stop - start), field))
+            pieces.append(cast(text.slice(start, stop - start)))
             continue
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             pass
         if stop - start == 1:
             misfit[start] = True
-            pieces.append(pa.nulls(1, field.arrow_type()))
+            pieces.append(pa.nulls(1, kind))
         else:
             middle = (start + stop) // 2
             stack.append((middle, stop))
             stack.append((start, middle))
     if not pieces:
-        return pa.array([], field.arrow_type()), misfit
+        return pa.array([], kind), misfit
     return pa.concat_arrays(pieces), misfit
 
 

@@ -6,6 +6,8 @@ fit is it read again as text, and the misfits looked for column by column.
 
 from __future__ import annotations
 
+import re
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -28,17 +30,24 @@ class DelimitedParser(TextParser):
     def __init__(self, layout: Layout, path: str) -> None:
         super().__init__(layout, path)
         dialect = layout.dialect
+        layout, dialect = self.layout, self.layout.dialect
         self._read = csv.ReadOptions(
             column_names=list(layout.names), use_threads=False, block_size=1 << 30
         )
-        # Trimming comes before converting, so all is read as text then.
-        self._converted = [f for f in layout.fields if f.is_converted or dialect.trim]
-        late = {field.name for field in self._converted}
-        self._types = {
-            field.name: pa.string() if field.name in late else field.arrow_type()
+        self._late = [field for field in layout.fields if field.is_converted]
+        # Numbers that might not come back as they are written are looked at as text.
+        self._numbers = [
+            field
             for field in layout.fields
-        }
+            if field.type in ("integer", "number") and not field.is_converted
+        ]
+        self._floats = any(not f.is_decimal for f in self._numbers if f.type == "number")
         self._text = dict.fromkeys(layout.names, pa.binary())
+        # Columns that have the same words for no value are read together.
+        self._words: dict[tuple[str, ...], list[str]] = {}
+        for field in layout.fields:
+            markers = dialect.null_markers if field.null_markers is None else field.null_markers
+            self._words.setdefault(markers, []).append(field.name)
         self._parse: dict[str, Any] = {
             "quote_char": dialect.quote or False,
             "escape_char": dialect.escape or False,
@@ -47,6 +56,7 @@ class DelimitedParser(TextParser):
         }
         self._delimiter = dialect.delimiter.encode()
         self._hex_matters = any(field.type == "integer" for field in layout.fields)
+        self._trims = dialect.trim
 
     def _parse_direct(self, chunk: Chunk) -> Any:
         data = chunk.data
@@ -54,18 +64,37 @@ class DelimitedParser(TextParser):
             data = data[int(chunk.starts[0]) :]
         if self._suspicious(data, chunk):
             return None
+        late = self._late
+        if self._numbers and (
+            has_padded(data, self._delimiter) or (self._floats and has_long_digits(data))
+        ):
+            late = [*late, *self._numbers]
+        names = {field.name for field in late}
+        types = {
+            field.name: pa.string() if field.name in names else field.arrow_type()
+            for field in self.layout.fields
+        }
         try:
             data, mark = self._ready(data)
-            table = csv.read_csv(
-                pa.BufferReader(data),
-                self._read,
-                csv.ParseOptions(**self._parse, delimiter=mark.decode()),
-                self._convert(self._types, True),
-            )
+            options = csv.ParseOptions(**self._parse, delimiter=mark.decode())
+            table = self._columns(data, types, options, True)
         except (pa.ArrowInvalid, pa.ArrowKeyError, UnicodeDecodeError):
             return None
-        trimmed = self._trimmed if self.layout.dialect.trim else None
-        return self._fitted(self._unmarked(table, mark), self._converted, trimmed)
+        return self._fitted(self._unmarked(table, mark), late)
+
+    def _columns(self, data: bytes, types: dict[str, Any], options: Any, check_utf8: bool) -> Any:
+        """All columns, each by its own words for no value."""
+        if len(self._words) == 1:
+            (markers,) = self._words
+            convert = self._convert(types, markers, check_utf8)
+            return csv.read_csv(pa.BufferReader(data), self._read, options, convert)
+        found: dict[str, Any] = {}
+        for markers, names in self._words.items():
+            convert = self._convert(types, markers, check_utf8)
+            convert.include_columns = names
+            table = csv.read_csv(pa.BufferReader(data), self._read, options, convert)
+            found |= dict(zip(table.column_names, table.columns, strict=True))
+        return pa.table({name: found[name] for name in self.layout.names})
 
     def _suspicious(self, data: bytes, chunk: Chunk) -> bool:
         if chunk.open_quote or b"\0" in data:
@@ -82,6 +111,8 @@ class DelimitedParser(TextParser):
         dialect = self.layout.dialect
         if not dialect.is_utf8:
             data = data.decode(dialect.encoding).encode()
+        if self._trims:
+            data = trimmed(data, self._delimiter, dialect.quote)
         if len(self._delimiter) == 1:
             return data, self._delimiter
         mark = next((mark for mark in _STAND_INS if mark not in data), None)
@@ -99,10 +130,10 @@ class DelimitedParser(TextParser):
                 table = table.set_column(place, table.column_names[place], back)
         return table
 
-    def _convert(self, types: dict[str, Any], check_utf8: bool) -> Any:
+    def _convert(self, types: dict[str, Any], markers: tuple[str, ...], check_utf8: bool) -> Any:
         return csv.ConvertOptions(
             column_types=types,
-            null_values=list(self.layout.dialect.null_markers),
+            null_values=list(markers),
             strings_can_be_null=True,
             quoted_strings_can_be_null=False,
             check_utf8=check_utf8,
@@ -169,26 +200,105 @@ class DelimitedParser(TextParser):
         if not data:
             return pa.table({name: pa.array([], pa.binary()) for name in self.layout.names}), wrong
         data, mark = self._ready(data)
-        table = csv.read_csv(
-            pa.BufferReader(data),
-            self._read,
-            csv.ParseOptions(**self._parse, delimiter=mark.decode(), invalid_row_handler=skip),
-            self._convert(self._text, False),
+        parse = {**self._parse, "delimiter": mark.decode()}
+        table = self._columns(
+            data, self._text, csv.ParseOptions(**parse, invalid_row_handler=skip), False
         )
+        # Each pass over the columns met the same records.
+        wrong = sorted(set(wrong))
+        short = {at: found for at, found in wrong if found < len(self.layout.fields)}
+        if short and self.layout.dialect.fill:
+            filled = list(records)
+            for at, found in short.items():
+                row = int(rows[at])
+                bare = records[row].rstrip(b"\r\n")
+                filled[row] = bare + self._delimiter * (len(self.layout.fields) - found) + b"\n"
+            return self._read_text(filled, rows)
         return self._unmarked(table, mark), wrong
 
     def _careful_column(self, column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
         text, broken = _as_text(column)
         for position, value in broken:
             blame(int(rows[position]), field.name, "encoding", value, "bytes that are no UTF-8")
-        if self.layout.dialect.trim or not field.is_free_text:
-            text = self._trimmed(text)
+        if not field.is_free_text:
+            text = self._bare(text, field)
         return careful_values(text, field, rows, blame)
 
-    def _trimmed(self, text: Any) -> Any:
+    def _bare(self, text: Any, field: Field) -> Any:
+        """Text without the blanks around it, which no value of another type has."""
         text = pc.utf8_trim_whitespace(text)
-        markers = pa.array(self.layout.dialect.null_markers, pa.string())
-        return pc.if_else(pc.is_in(text, markers), pa.scalar(None, pa.string()), text)
+        markers = field.null_markers
+        markers = self.layout.dialect.null_markers if markers is None else markers
+        empty = pc.is_in(text, pa.array(markers, pa.string()))
+        return pc.if_else(empty, pa.scalar(None, pa.string()), text)
+
+
+def has_padded(data: bytes, delimiter: bytes) -> bool:
+    """Whether a field may begin with a zero before a digit, which no number brings back."""
+    view = np.frombuffer(data, np.uint8)
+    zeros = np.flatnonzero(view[:-1] == 48)
+    zeros = zeros[(view[zeros + 1] - 48) < 10]
+    if not len(zeros):
+        return False
+    before = view[np.maximum(zeros, 1) - 1]
+    opens = (before == delimiter[-1]) | (before == 10) | (before == 34) | (before == 39)
+    opens |= (before == 45) | (before == 43) | (before == 32)
+    return bool(opens.any()) or int(zeros[0]) == 0
+
+
+def has_long_digits(data: bytes) -> bool:
+    """Whether there are more digits in a row than every double keeps, a point among them."""
+    view = np.frombuffer(data, np.uint8)
+    run = ((view - 48) < 10) | (view == 46)
+    for step in (1, 2, 4, 8):
+        if len(run) <= step:
+            return False
+        run = run[:-step] & run[step:]
+    return bool(run.any())
+
+
+@lru_cache(maxsize=16)
+def _around(delimiter: bytes, quote: str | None) -> tuple[re.Pattern[bytes], bytes]:
+    d = re.escape(delimiter)
+    blank = rb"[ \t]" if delimiter != b"\t" else rb" "
+    outside = (
+        blank
+        + rb"+(?="
+        + d
+        + rb"|\r?\n|\Z)|(?<="
+        + d
+        + rb")"
+        + blank
+        + rb"+|(?<=\n)"
+        + blank
+        + rb"+|\A"
+        + blank
+        + rb"+"
+    )
+    if quote is None:
+        return re.compile(outside), b""
+    q = re.escape(quote.encode())
+    whole = (
+        rb"((?:(?<="
+        + d
+        + rb")|(?<=\n)|\A)"
+        + q
+        + rb"(?:[^"
+        + q
+        + rb"]|"
+        + q
+        + q
+        + rb")*+"
+        + q
+        + rb")"
+    )
+    return re.compile(whole + rb"|" + outside), rb"\1"
+
+
+def trimmed(data: bytes, delimiter: bytes, quote: str | None) -> bytes:
+    """The text without blanks around its fields; what is in quotes is left alone."""
+    pattern, kept = _around(delimiter, quote if quote and quote.encode() in data else None)
+    return pattern.sub(kept, data)
 
 
 def _has_hex(data: bytes) -> bool:

@@ -72,7 +72,7 @@ class JsonParser(TextParser):
     def __init__(self, layout: Layout, path: str) -> None:
         super().__init__(layout, path)
         # Arrow gives no nested value as text, and takes numbers for dates.
-        self._at_one_go = not any(field.is_json for field in layout.fields)
+        self._at_one_go = not any(field.is_json or field.type == "any" for field in layout.fields)
         self._late = [
             field
             for field in layout.fields
@@ -128,6 +128,9 @@ class JsonParser(TextParser):
         except TwiceError as error:
             blame(row, str(error), "columns", None, "a key that comes twice")
             return None
+        except RecursionError:
+            blame(row, None, "record", None, "JSON that is nested too deeply to be read")
+            return None
         except ValueError as error:
             reason = str(error).split(":")[0].lower()
             blame(row, None, "record", None, f"no JSON that can be read ({reason})")
@@ -143,19 +146,27 @@ class JsonParser(TextParser):
         for field in self.layout.fields:
             value = record.get(field.name)
             text = as_text(value)
-            if isinstance(value, (dict, list)) and not field.is_json:
+            if isinstance(value, (dict, list)) and not (field.is_json or field.type == "any"):
                 blame(row, field.name, "type", text, f"not {field.describe()} but nested JSON")
                 return None
             if text is not None and "\0" in text:
                 blame(row, field.name, "record", None, "a NUL character, which no target can store")
                 return None
+            if text is not None and _is_broken(text):
+                blame(row, field.name, "encoding", None, "half a character, which is no text")
+                return None
             found[field.name] = text
         return found
 
 
+def _is_broken(text: str) -> bool:
+    """Whether a text holds half of a pair of surrogates, which no encoding has."""
+    return not text.isascii() and any("\ud800" <= mark <= "\udfff" for mark in text)
+
+
 def _is_clean(data: bytes) -> bool:
     """Whether a chunk is surely UTF-8 without NUL characters, escaped ones too."""
-    if b"\\u0000" in data or b"\0" in data:
+    if b"\\u0000" in data or b"\0" in data or b"\\ud" in data or b"\\uD" in data:
         return False
     if data.isascii():
         return True

@@ -93,7 +93,7 @@ class TextParser(ABC):
     """Reads chunks of text records by one layout. Not shared between threads."""
 
     def __init__(self, layout: Layout, path: str) -> None:
-        self.layout = layout
+        self.layout = layout = layout.as_read
         self.path = path
         self._direct = True
         self._constraints = [Constraint(field) for field in layout.fields if field.is_constrained]

@@ -2,51 +2,63 @@
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Sequence
+from dataclasses import replace
 
 from splarn.core.codecs import head_of
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
+from splarn.core.layout.header import settled_names
+from splarn.core.layout.splitting import Marks, records_of
 from splarn.core.places import Place
-from splarn.core.records import BOM, record_chunks
-from splarn.core.source import LOOK, Source, format_of
+from splarn.core.records import record_chunks
+from splarn.core.source import LOOK, Source
 
 
-def check_sources(sources: Sequence[Source], layout: Layout) -> None:
-    """Holds every header against the layout, and makes sure that there is a record somewhere.
+def read_sources(paths: Sequence[Place], layout: Layout) -> list[Source]:
+    """The files as a layout reads them, each header held against it.
 
-    Raises RequestError when a header differs or no file holds a record, OutsideError when a file
+    A file whose columns have another order has them put into the layout's as it is read.
+    Raises RequestError when a header differs or no file holds anything, OutsideError when a file
     cannot be read.
     """
+    found = []
     filled = False
-    for source in sources:
-        path = source.place
-        head = head_of(path, source.codec, LOOK)
-        _check_format(path, head, layout)
+    for path in paths:
+        source = Source.of(path)
+        _check_format(source, layout)
+        source = source.read_by(layout)
         if layout.format == "parquet":
             filled = _check_columns(path, layout) or filled
+            found.append(source)
             continue
-        _check_header(path, head.removeprefix(BOM), layout)
+        head = head_of(path, source.codec, LOOK)
+        order = _order_of(source, head, layout)
+        if order:
+            source = replace(source, codec=f"{source.codec}+{_columns_form(order, layout)}")
         filled = filled or any(record_chunks([head], layout.dialect, where=str(path)))
+        # A header alone is a table without rows.
+        filled = filled or (layout.format == "csv" and layout.dialect.header and bool(head.strip()))
+        found.append(source)
     if not filled:
-        what = f"{sources[0]} holds no records"
-        if len(sources) > 1:
-            what = f"None of the {len(sources)} files holds a record"
+        what = f"{paths[0]} holds no records"
+        if len(paths) > 1:
+            what = f"None of the {len(paths)} files holds a record"
         raise RequestError(f"{what}: there is nothing to do.")
+    return found
 
 
 _WORDS = {"csv": "delimited text", "jsonl": "JSON lines", "parquet": "a Parquet file"}
 
 
-def _check_format(path: Place, head: bytes, layout: Layout) -> None:
+def _check_format(source: Source, layout: Layout) -> None:
     """Raises RequestError when a file is surely of another format than the layout's."""
-    found = format_of(head)
+    found = source.format
     # A line of delimited text may begin with a brace, so only a JSON layout is told from it.
-    if found == layout.format or not head.strip() or (found, layout.format) == ("jsonl", "csv"):
+    if found == layout.format or not source.size or (found, layout.format) == ("jsonl", "csv"):
         return
     raise RequestError(
-        f"{path} is {_WORDS[found]}, while the layout {layout.name!r} is for "
+        f"{source} is {_WORDS[found]}, while the layout {layout.name!r} is for "
         f"{_WORDS[layout.format]}: use the layout that belongs to it or infer one with "
         "`splarn layout`."
     )
@@ -60,23 +72,44 @@ def _check_columns(path: Place, layout: Layout) -> bool:
         return bool(file.metadata.num_rows)
 
 
-def _check_header(path: Place, head: bytes, layout: Layout) -> None:
-    if not layout.dialect.header or not head.strip():
-        return
-    quote = layout.dialect.quote
-    first = next(
-        csv.reader(
-            head.decode(layout.dialect.encoding, errors="replace").splitlines(True),
-            delimiter=layout.dialect.delimiter,
-            quotechar=quote,
-            quoting=csv.QUOTE_MINIMAL if quote else csv.QUOTE_NONE,
-        ),
-        [],
-    )
-    names = [cell.strip() for cell in first]
-    if layout.names in (tuple(names), tuple(first)):
-        return
-    if len(names) == 1 and len(layout.fields) > 1:
+def header_of(head: bytes, layout: Layout, where: str) -> list[str]:
+    """The names that a file's header gives its columns, as `layout` settles them."""
+    dialect = layout.as_read.dialect
+    bare = replace(dialect, header=False)
+    chunk = next(iter(record_chunks([head], bare, where=where)), None)
+    if chunk is None:
+        return []
+    data = b"".join(chunk.pieces(slice(0, dialect.header_rows)))
+    text = data.decode(dialect.encoding, errors="replace").replace("\r\n", "\n")
+    marks = Marks(dialect.delimiter, dialect.quote, dialect.escape)
+    rows = [record.cells for record in records_of(text, marks)]
+    if not rows:
+        return []
+    wide = max(map(len, rows))
+    columns = zip(*((*row, *[""] * (wide - len(row))) for row in rows), strict=True)
+    return [" ".join(filter(None, column)) for column in columns]
+
+
+def _order_of(source: Source, head: bytes, layout: Layout) -> tuple[int, ...]:
+    """The columns of a file in the layout's order, where its own is another; empty where not.
+
+    Raises RequestError when its header is not the layout's.
+    """
+    path = source.place
+    if not layout.dialect.header or layout.format != "csv" or not head.strip():
+        return ()
+    cells = header_of(head, layout, str(path))
+    width = len(layout.fields)
+    names = settled_names(cells, max(len(cells), 1))[0]
+    for header in (cells, [cell.strip() for cell in cells], names):
+        if layout.names == tuple(header):
+            return ()
+    for short in (("", *cells), (*cells, *[""] * (width - len(cells)))):
+        if len(short) == width and layout.names == tuple(settled_names(short, width)[0]):
+            return ()
+    if len(names) == width and set(names) == set(layout.names):
+        return tuple(names.index(name) for name in layout.names)
+    if len(names) == 1 and width > 1:
         raise RequestError(
             f"{path} does not use the delimiter {layout.dialect.delimiter!r} of the layout "
             f"{layout.name!r}: its header reads as the single field {names[0][:60]!r}; infer a "
@@ -84,14 +117,18 @@ def _check_header(path: Place, head: bytes, layout: Layout) -> None:
         )
     missing = [name for name in layout.names if name not in names]
     extra = [name for name in names if name not in layout.names]
-    detail = "the order differs"
-    if missing or extra:
-        detail = "; ".join(
-            f"{what} {', '.join(repr(name) for name in some[:4])}"
-            for what, some in (("it lacks", missing), ("it adds", extra))
-            if some
-        )
+    detail = "; ".join(
+        f"{what} {', '.join(repr(name) for name in some[:4])}"
+        for what, some in (("it lacks", missing), ("it adds", extra))
+        if some
+    )
     raise RequestError(
         f"The header of {path} is not that of the layout {layout.name!r}: {detail}; "
         "use the layout that belongs to it or infer one with `splarn layout`."
     )
+
+
+def _columns_form(order: Sequence[int], layout: Layout) -> str:
+    dialect = layout.as_read.dialect
+    quote = ord(dialect.quote) if dialect.quote else 0
+    return f"columns={dialect.delimiter_bytes.hex()},{quote},{'.'.join(map(str, order))}"

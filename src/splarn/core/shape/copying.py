@@ -11,7 +11,7 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Dialect
 from splarn.core.places import place
 from splarn.core.ranges import Counted
-from splarn.core.records import line_blocks, record_chunks, skip_mark
+from splarn.core.records import line_blocks, record_chunks, skip_beginning
 from splarn.core.shape.manifest import SourceRange
 from splarn.core.units import exact_size, show_count
 
@@ -100,9 +100,7 @@ def copied(
             continue
         blocks = read_blocks(path, "none", piece.start, piece.end, LOOK)
         if piece.start == 0:
-            _, blocks = skip_mark(blocks)
-            if dialect.header:
-                blocks = _without_first(blocks, dialect, str(path))
+            blocks = _without_header(blocks, dialect, str(path))
         for data, rows, longest in line_blocks(blocks, dialect, str(path)):
             if limit is not None:
                 refuse_longer(longest, limit, path)
@@ -116,17 +114,24 @@ def _as_they_are(
     blocks = read_blocks(path, "none", piece.start, piece.end, LOOK)
     rows = known.rows
     if piece.start == 0:
-        _, blocks = skip_mark(blocks)
-        if dialect.header:
-            blocks, rows = _without_first(blocks, dialect, str(path)), rows - 1
+        blocks = _without_header(blocks, dialect, str(path))
+        rows -= dialect.header_rows if dialect.header else 0
     for data in blocks:
         yield data, rows
         rows = 0
 
 
+def _without_header(blocks: Iterator[bytes], dialect: Dialect, where: str) -> Iterator[bytes]:
+    """The blocks without the mark, the lines before the header, and the header itself."""
+    _, _, blocks = skip_beginning(blocks, dialect)
+    for _ in range(dialect.header_rows if dialect.header else 0):
+        blocks = _without_first(blocks, dialect, where)
+    return blocks
+
+
 def _without_first(blocks: Iterator[bytes], dialect: Dialect, where: str) -> Iterator[bytes]:
     """The blocks without the first record, which may be preceded by blank lines."""
-    headless = replace(dialect, header=False)
+    headless = replace(dialect, header=False, before=0)
     held = b""
     for block in blocks:
         held += block

@@ -47,14 +47,16 @@ class Output:
     def layout(self, source: Layout) -> Layout:
         """The layout that the parts read by."""
         if self.is_copy(source):
-            return replace(source, dialect=replace(source.dialect, header=self.header))
+            bare = source.headless
+            return replace(bare, dialect=replace(bare.dialect, header=self.header))
         from splarn.core.shape.rows import plain_field
 
         fields = tuple(plain_field(field) for field in source.fields)
         dialect = LINES
         if self.format == "csv":
-            mark = source.dialect.delimiter if source.format == "csv" else ","
-            dialect = Dialect(delimiter="," if mark == '"' else mark, header=self.header)
+            mark = source.as_read.dialect.delimiter if source.format == "csv" else ","
+            usual = mark if len(mark) == 1 and mark not in '"\x1f' else ","
+            dialect = Dialect(delimiter=usual, header=self.header)
         return Layout(source.name, dialect, fields, self.format)
 
 

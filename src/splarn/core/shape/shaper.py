@@ -16,7 +16,7 @@ from splarn.core.layout.descriptor import to_descriptor
 from splarn.core.places import Place, key_of, place
 from splarn.core.pool import Inline, Pool
 from splarn.core.progress import Progress, Silent
-from splarn.core.reading.sources import check_sources
+from splarn.core.reading.sources import read_sources
 from splarn.core.records import record_chunks
 from splarn.core.shape.copying import LOOK, refuse_longer
 from splarn.core.shape.folder import Unfinished, fingerprint
@@ -63,8 +63,7 @@ def shape(
     """
     watch = progress or Silent()
     begun = time.perf_counter()
-    sources = [Source.of(path) for path in paths]
-    check_sources(sources, layout)
+    sources = read_sources(paths, layout)
     if not output.part_rows:
         _check_part_size(sources, layout, output.part_bytes)
     made = output.layout(layout)

@@ -60,7 +60,7 @@ class SourceFile:
     @property
     def codec(self) -> str:
         """How it is packed."""
-        return self.source.codec
+        return self.source.packing
 
     @property
     def modified(self) -> float:

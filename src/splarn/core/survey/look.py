@@ -5,9 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from dataclasses import replace
-from functools import lru_cache
 from itertools import chain
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -15,11 +13,15 @@ import xxhash
 
 from splarn.core.codecs import CODECS, Packing, codec_by_name, read_blocks
 from splarn.core.errors import OutsideError
+from splarn.core.forms import reshaped
 from splarn.core.layout import LINES, Dialect
-from splarn.core.layout.guess_dialect import guess_marks
+from splarn.core.layout.cells import is_value
+from splarn.core.layout.samples import Sample
+from splarn.core.layout.splitting import Marks, records_of
+from splarn.core.layout.text_form import judge_text
 from splarn.core.places import Place
 from splarn.core.ranges import aligned_stretch
-from splarn.core.records import BOM, record_chunks, scan
+from splarn.core.records import BOM, record_chunks, scan, skip_beginning
 from splarn.core.source import Source
 from splarn.core.survey.facts import DELIMITED, JSON_LINES, PARQUET, Finding, SourceFile
 
@@ -29,7 +31,8 @@ STRETCHES = 12
 COUNTED = 8 << 10
 # Packed files up to this size are unpacked whole even in a quick look.
 SMALL_PACKED = 1 << 20
-_MARKS = ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be"), (BOM, "utf-8-sig"))
+# Bytes of a head by which its dialect is judged.
+JUDGED = 32 << 10
 
 # Fields of a SourceFile, by name.
 Facts = dict[str, Any]
@@ -45,7 +48,7 @@ def look_at(path: Place, dialect: Dialect | None, exact: bool) -> SourceFile:
 
 def look_at_source(source: Source, head: bytes, dialect: Dialect | None, exact: bool) -> SourceFile:
     """The facts of a file that is known; `head` are its first bytes, as they are on disk."""
-    path, size, codec = source.place, source.size, source.codec
+    path, size, codec = source.place, source.size, source.packing
     facts: Facts = {"source": source}
     if not size:
         what = f"{path.name} is empty; leave it out or ask for it again"
@@ -54,18 +57,18 @@ def look_at_source(source: Source, head: bytes, dialect: Dialect | None, exact: 
     try:
         if source.format == "parquet":
             facts |= _look_at_parquet(path)
+        elif source.codec != codec:
+            facts |= {"format": JSON_LINES, "columns": None}
+            facts |= _look_reshaped(source, head, LINES, exact)
         elif codec == "none" and (size <= HEAD or not exact):
-            facts |= _look_at_plain(path, size, head, dialect, exact)
+            facts |= _look_at_plain(source, head, dialect, exact)
         else:
-            facts |= _look_at_long(path, size, codec, dialect, exact)
+            facts |= _look_at_long(source, dialect, exact)
     except OutsideError as error:
         findings.append(Finding("damaged", str(path), str(error).rstrip(".")))
     if facts.get("rows") == 0:
         what = f"{path.name} holds a header and no records"
         findings.append(Finding("header-only", str(path), what))
-    if facts.get("encoding", "").startswith("utf-16"):
-        what = f"{path.name} is UTF-16 text; convert it to UTF-8 before anything else"
-        findings.append(Finding("encoding", str(path), what))
     return SourceFile(**facts, findings=tuple(findings))
 
 
@@ -90,72 +93,102 @@ def _name_lies(path: Place, codec: str) -> list[Finding]:
     return [Finding("codec-mismatch", str(path), message)]
 
 
-def _describe(head: bytes, dialect: Dialect | None) -> tuple[Facts, Dialect]:
+def _describe(
+    source: Source, head: bytes, whole: bool, dialect: Dialect | None
+) -> tuple[Facts, Dialect]:
     """Format, encoding and line ends from the first unpacked bytes, and the dialect to count by."""
-    encoding = _marked_encoding(head)
-    body = head.removeprefix(BOM)
-    if not encoding:
-        encoding = "utf-8" if body.isascii() or _is_utf8(body) else "not utf-8"
-    kind = JSON_LINES if body[:64].lstrip().startswith(b"{") else DELIMITED
-    end = body.find(b"\n")
-    line = body if end < 0 else body[:end]
-    line_end = "\n"
-    if b"\r" in line:
-        line_end = "\r\n" if line.endswith(b"\r") else "\r" if end < 0 else "\n"
-        line = line.rstrip(b"\r")
+    if source.format == "jsonl":
+        end = head.find(b"\n")
+        line = head if end < 0 else head[:end]
+        facts: Facts = {"format": JSON_LINES, "encoding": "utf-8", "line_end": "\n"}
+        return facts | {"columns": _keys(line)}, LINES
+    columns = None
     if dialect is None:
-        dialect = guess_dialect(line) if kind == DELIMITED else LINES
-        if kind == DELIMITED and b'\\"' in body:
-            dialect = replace(dialect, escape=_escape(body, dialect))
-    facts: Facts = {"format": kind, "encoding": encoding, "line_end": line_end}
-    if kind == JSON_LINES:
-        facts["columns"] = _keys(line)
-    else:
-        facts["columns"] = _columns(line, dialect.delimiter)
-        facts["head_line"] = line if dialect.header else b""
+        dialect, columns = _judged(source, head, whole)
+    read = dialect.as_read
+    plain = b"".join(reshaped([head], dialect.forms)) if dialect.forms else head
+    line = _head_line(plain, read)
+    text = line.decode(read.encoding, errors="replace")
+    if columns is None:
+        marks = Marks(read.delimiter, read.quote, read.escape)
+        columns = max((record.width for record in records_of(text, marks)), default=1)
+    facts = {
+        "format": DELIMITED,
+        "encoding": dialect.encoding if dialect.encoding != "utf-8" else _encoding(head),
+        "line_end": _line_end(head, dialect),
+        "columns": columns,
+        "head_line": line if dialect.header else b"",
+    }
     return facts, dialect
 
 
-def _escape(body: bytes, dialect: Dialect) -> str | None:
-    """The escape character, where a backslash before a quote surely is one."""
-    text = body[: body.rfind(b"\n") + 1].decode("utf-8", errors="replace")
-    return guess_marks(text, Path(), dialect.delimiter).escape
+def _head_line(plain: bytes, dialect: Dialect) -> bytes:
+    """The first line of the header, or of the records."""
+    _, _, blocks = skip_beginning([plain], dialect)
+    for line in next(blocks, b"").split(b"\n"):
+        if line.strip():
+            return line.rstrip(b"\r")
+    return b""
 
 
-def _marked_encoding(head: bytes) -> str:
-    if head[:1] not in (b"\xff", b"\xfe", b"\xef"):
-        return ""
-    return next((name for mark, name in _MARKS if head.startswith(mark)), "")
+def _encoding(head: bytes) -> str:
+    if head.startswith(BOM):
+        return "utf-8-sig"
+    return "utf-8" if head.isascii() or _is_utf8(head) else "not utf-8"
+
+
+def _line_end(head: bytes, dialect: Dialect) -> str:
+    if dialect.line_end == "\r" or not dialect.is_ascii_based:
+        return dialect.line_end
+    end = head.find(b"\n")
+    return "\r\n" if end > 0 and head[end - 1] == 13 else "\n"
+
+
+# What earlier files were judged to be, by their first lines; neighbours are mostly alike.
+_known: dict[tuple[object, ...], tuple[Dialect, int]] = {}
+_last: list[tuple[Dialect, int]] = []
+MOST_KNOWN = 4096
+
+
+def _judged(source: Source, head: bytes, whole: bool) -> tuple[Dialect, int]:
+    """The dialect and the number of columns, as `layout` judges them."""
+    escaped = b'\\"' in head
+    first, second, third, *_ = [*head[:8192].split(b"\n", 3), b"", b"", b""]
+    key = (
+        first,
+        *(line.count(mark) for line in (second, third) for mark in (b",", b";", b"\t", b"|", b'"')),
+    )
+    if key in _known and not escaped:
+        return _known[key]
+    if _last and _fits_too(head, *_last[0]):
+        return _last[0]
+    cut = whole and len(head) <= JUDGED
+    form = judge_text([Sample(source, head[:JUDGED].removeprefix(BOM), True, cut, cut)])
+    found = replace(form.dialect, footer=0 if not cut else form.dialect.footer), form.width
+    if len(_known) > MOST_KNOWN:
+        _known.clear()
+    if not escaped:
+        _known[key] = found
+    _last[:] = [found]
+    return found
+
+
+def _fits_too(head: bytes, dialect: Dialect, width: int) -> bool:
+    """Whether records without a header divide like those of the file before."""
+    if dialect.header or dialect.before or dialect.forms or width < 2:
+        return False
+    text = head[:4096].rpartition(b"\n")[0].decode(dialect.encoding, errors="replace")
+    records = records_of(text, Marks(dialect.delimiter, dialect.quote, dialect.escape))
+    return bool(records) and all(record.width == width for record in records) and any(
+        is_value(cell) for cell in records[0].cells
+    )  # fmt: skip
 
 
 def _keys(line: bytes) -> int | None:
     try:
         return len(json.loads(line))
-    except ValueError:
+    except (ValueError, TypeError, RecursionError):
         return None
-
-
-@lru_cache(maxsize=256)
-def guess_dialect(line: bytes) -> Dialect:
-    """The dialect that a first line speaks of: its commonest delimiter, and whether it is a header.
-
-    A line with a number for a field is no header.
-    """
-    marks = {mark: line.count(mark.encode()) for mark in ",;\t|"}
-    best = max(marks, key=lambda mark: marks[mark])
-    fields = [field.strip(b' "') for field in line.split(best.encode())]
-    header = all(field and not field.lstrip(b"-")[:1].isdigit() for field in fields)
-    return Dialect(delimiter=best, header=header)
-
-
-@lru_cache(maxsize=256)
-def _columns(line: bytes, delimiter: str) -> int:
-    if b'"' not in line:
-        return line.count(delimiter.encode()) + 1
-    import csv
-
-    text = line.decode("utf-8", errors="replace")
-    return len(next(csv.reader([text], delimiter=delimiter), []))
 
 
 def _is_utf8(data: bytes) -> bool:
@@ -188,10 +221,11 @@ def _look_at_parquet(path: Place) -> Facts:
     }
 
 
-def _look_at_plain(
-    path: Place, size: int, head: bytes, dialect: Dialect | None, exact: bool
-) -> Facts:
-    facts, dialect = _describe(head, dialect)
+def _look_at_plain(source: Source, head: bytes, dialect: Dialect | None, exact: bool) -> Facts:
+    path, size = source.place, source.size
+    facts, dialect = _describe(source, head, len(head) >= size, dialect)
+    if dialect.forms:
+        return facts | _look_reshaped(source, head, dialect, exact)
     hashed = xxhash.xxh3_128_hexdigest(head)
     facts["raw_bytes"] = size
     if len(head) < size:
@@ -209,7 +243,8 @@ def _exactly(rows: int) -> Facts:
 
 def _count(data: bytes, dialect: Dialect, where: str) -> int:
     """Records in a file that is in memory whole."""
-    if b'"' not in data and b"\r" not in data:
+    plain = not dialect.before and dialect.header_rows == 1
+    if plain and b'"' not in data and b"\r" not in data:
         newlines = np.frombuffer(data, dtype=np.uint8) == 10
         if not (newlines[1:] & newlines[:-1]).any():
             # No quotes and no blank lines: every line is a record.
@@ -274,14 +309,37 @@ def _width(data: bytes, dialect: Dialect) -> float | None:
     return float(ends[-1] - ends[0]) / (len(ends) - 1)
 
 
-def _look_at_long(
-    path: Place, size: int, codec: str, dialect: Dialect | None, exact: bool
-) -> Facts:
+def _look_reshaped(source: Source, head: bytes, dialect: Dialect, exact: bool) -> Facts:
+    """A file whose text must be reshaped as it is read, and so from its start on."""
+    path, size = source.place, source.size
+    codec = "+".join((source.codec, *dialect.forms))
+    rest: Facts = {"raw_bytes": size, "splittable": source.packing == "none"}
+    if exact or size <= SMALL_PACKED or source.packing != "none":
+        rows = sum(
+            chunk.rows
+            for chunk in record_chunks(read_blocks(path, codec), dialect, where=str(path))
+        )
+        return rest | _exactly(rows) | {"content_id": content_id_of(path, source.packing)}
+    plain = b"".join(reshaped([head], codec.split("+")[1:]))
+    width = (_width(plain, dialect.as_read) or len(plain)) * len(head) / max(len(plain), 1)
+    rows = max(round(size / width), 1)
+    few: Facts = {"rows": rows, "rows_low": int(rows * 0.8), "rows_high": int(rows * 1.25) + 1}
+    return rest | few | {"content_id": f"head:{xxhash.xxh3_128_hexdigest(head)}"}
+
+
+def _look_at_long(source: Source, dialect: Dialect | None, exact: bool) -> Facts:
     """A packed file, or any that is to be read whole."""
+    path, size, codec = source.place, source.size, source.packing
     blocks = read_blocks(path, codec)
     head = next(blocks, b"")
-    facts, dialect = _describe(head[:HEAD], dialect)
+    facts, dialect = _describe(source, head[:HEAD], False, dialect)
     facts["splittable"] = codec == "none"
+    if dialect.forms and codec == "none":
+        return facts | _look_reshaped(source, head[:HEAD], dialect, exact)
+    blocks = (
+        reshaped(chain([head], blocks), dialect.forms) if dialect.forms else chain([head], blocks)
+    )
+    head = next(blocks, b"")
     if not exact and size > SMALL_PACKED:
         return facts | _guessed(size, codec, head, dialect)
     state = xxhash.xxh3_128()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 from splarn.core.files import outside
@@ -40,7 +40,7 @@ def take_sample(
     piece = max(size // PIECES, LEAST_PIECE)
     pieces: list[SourceRange] = []
     for path in paths:
-        source = Source.of(path)
+        source = Source.of(path).read_by(layout)
         for found in cut_file(source, layout, piece, pool):
             pieces.append(SourceRange(key_of(path), source.codec, found.start, found.end))
     wanted = max(round(size / piece), 1)
@@ -67,7 +67,7 @@ def take_sample(
                     if total >= size:
                         break
             made.append(target)
-    plain = replace(layout, dialect=replace(layout.dialect, header=False))
+    plain = layout.headless
     return Sample(tuple(made), plain, total, rows)
 
 
