@@ -192,5 +192,8 @@ def _typed(name: str, telling: list[str], whole: bool) -> FieldGuess:
     words = _boolean_words(name, telling)
     if words is not None:
         missed = misses(telling, {*words.true_values, *words.false_values}.__contains__)
-        return FieldGuess(words, spoiled(name, "boolean", missed or [], total))
+        said = (
+            f"{name}: {words.true_values[0]} and {words.false_values[0]} are read as true and false"
+        )
+        return FieldGuess(words, (said, *spoiled(name, "boolean", missed or [], total)))
     return FieldGuess(Field(name))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -257,7 +258,7 @@ class Layout:
         names = self.names
         if not names:
             raise RequestError(f"The layout {self.name!r} has no fields: add at least one.")
-        twice = sorted({name for name in names if names.count(name) > 1})
+        twice = sorted(name for name, count in Counter(names).items() if count > 1)
         if twice:
             raise RequestError(
                 f"The layout {self.name!r} names the field {twice[0]!r} twice: rename one."

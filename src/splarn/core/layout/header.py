@@ -14,6 +14,7 @@ from splarn.core.layout.splitting import Record
 # No careful person writes more lines before the header.
 MOST_BEFORE = 60
 BODY = 400
+NEIGHBOURS = 8
 COMMENTS = ("#", "%", "//", "--", "!", ";")
 # Words that name columns rather than stand in them, in the languages of many files.
 _NAMES = frozenset(
@@ -199,10 +200,15 @@ class Beginning:
     short: bool = False
 
 
-def find_beginning(records: Sequence[Record], first_line: int = 1) -> Beginning:
-    """Judges the records of a file's head; `first_line` is where records were looked for first."""
+def find_beginning(
+    records: Sequence[Record], first_line: int = 1, spaced: bool = False
+) -> Beginning:
+    """Judges the records of a file's head; `first_line` is where records were looked for first.
+
+    `spaced` says that blanks are between fields, so that any sentence divides into some.
+    """
     width = usual_width(records)
-    at = _first_whole(records, width)
+    at = _first_whole(records, width, spaced)
     before = records[at].line - 1 if at else first_line - 1
     first, body = records[at], records[at + 1 : at + 1 + BODY]
     if first.width < width:
@@ -224,15 +230,22 @@ def usual_width(records: Sequence[Record]) -> int:
     return max(widths, key=lambda width: (widths[width], width))
 
 
-def _first_whole(records: Sequence[Record], width: int) -> int:
+def _first_whole(records: Sequence[Record], width: int, spaced: bool) -> int:
     """The record that is the header, or the first record where there is none."""
     begins = _after_comments(records, width)
+    usual = sum(record.width == width for record in records) / max(len(records), 1)
     for at, record in enumerate(records[:MOST_BEFORE]):
         if at < begins or _is_comment(record, width):
             continue
+        near = records[at + 1 : at + 1 + NEIGHBOURS]
+        alike = sum(one.width == width for one in near)
+        if near and alike < 0.6 * usual * len(near):
+            # Among lines that are no records, one may have their width by chance.
+            continue
         if record.width > width and at + 1 < len(records):
             # A header may name columns that most records leave out at their end.
-            if all(_namely(cell) for cell in record.cells) and record.filled == record.width:
+            named = all(_namely(cell) for cell in record.cells)
+            if named and not spaced and record.filled == record.width:
                 return at
             continue
         if record.width == width:
@@ -306,9 +319,15 @@ def header_verdict(first: Sequence[str], rows: Sequence[Sequence[str]]) -> float
         return 1.0 if all(_namely(cell) for cell in filled) else -0.3
     width = len(first)
     values = [cell for cell in filled if is_value(cell)]
-    if len(values) == len(filled):
+    unnamed = not first[0].strip() and len(first) > 1
+    if len(values) == len(filled) and not unnamed:
         return -2.0 if not _is_scale(values) else 0.6
     scale = _is_scale(values) if values else False
+    if not first[0].strip() and len(rows) >= 5 and all(row and row[0].strip() for row in rows):
+        # Records have names of their own, and this one has none.
+        if len(values) == len(filled):
+            return 0.6
+        scale = True
     votes = 0.0
     for index in range(width):
         column = [row[index] for row in rows if index < len(row)]
@@ -368,7 +387,7 @@ def _is_scale(values: Sequence[str]) -> bool:
     texts = [value.strip() for value in values]
     if all(re.fullmatch(r"(?:1[5-9]|20|21)[0-9]{2}", text) for text in texts):
         return len(set(texts)) == len(texts)
-    numbers = []
+    numbers: list[float] = []
     for text in texts:
         try:
             numbers.append(float(text))
@@ -377,9 +396,9 @@ def _is_scale(values: Sequence[str]) -> bool:
             return len(texts) > 1 and len(set(texts)) == len(texts) and not any(
                 re.fullmatch(r"[0-9.,]+", one) for one in texts
             )  # fmt: skip
-    if len(numbers) < 3 or any("." in text for text in texts):
+    if len(numbers) < 3:
         return False
-    steps = {round(after - before, 9) for before, after in pairwise(numbers)}
+    steps = {round(after - before, 6) for before, after in pairwise(numbers)}
     return len(steps) == 1 and steps != {0.0}
 
 

@@ -6,13 +6,18 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from splarn.core.errors import RequestError
-from splarn.core.layout.column_types import Seen, guess_field, look_at
+from splarn.core.layout.column_types import FieldGuess, Seen, guess_field, look_at
 from splarn.core.layout.fields import Field, Layout
 from splarn.core.layout.moments import settle_day_first
 from splarn.core.layout.samples import Sample, take_samples
-from splarn.core.layout.text_form import judge_text
+from splarn.core.layout.text_form import TextForm, judge_text
 from splarn.core.places import Place
 from splarn.core.source import Source
+
+# Deliveries of up to so many bytes are read whole before a layout is said of them.
+ALL_PLAIN = 24 << 20
+ALL_PACKED = 4 << 20
+MOST_MISFITS = 1000
 
 
 @dataclass(frozen=True)
@@ -81,6 +86,8 @@ def _infer_delimited(samples: Sequence[Sample], name: str, delimiter: str | None
     guesses = [
         guess_field(field, column, whole) for field, column in zip(form.names, columns, strict=True)
     ]
+    if not whole and form.records:
+        guesses = _held_against_all(samples, form, name, guesses, columns)
     fields = settle_day_first([guess.field for guess in guesses], columns)
     for guess, field in zip(guesses, fields, strict=True):
         notes += guess.notes if field is guess.field else _settled(field, guess.notes)
@@ -90,6 +97,51 @@ def _infer_delimited(samples: Sequence[Sample], name: str, delimiter: str | None
         for field, column in zip(fields, columns, strict=True)
     )
     return Inferred(layout, len(form.records), tuple(notes), seen)
+
+
+def _held_against_all(
+    samples: Sequence[Sample],
+    form: TextForm,
+    name: str,
+    guesses: list[FieldGuess],
+    columns: list[list[str]],
+) -> list[FieldGuess]:
+    """The guesses once a small delivery was read whole, so that no value of it is a surprise."""
+    sources = list({sample.source.place: sample.source for sample in samples}.values())
+    packed = any(source.packing != "none" for source in sources)
+    if sum(source.size for source in sources) > (ALL_PACKED if packed else ALL_PLAIN):
+        return guesses
+    for _ in range(3):
+        layout = Layout(name, form.dialect, tuple(guess.field for guess in guesses))
+        misfits = _misfits(sources, layout)
+        found = False
+        for index, guess in enumerate(guesses):
+            values = misfits.get(guess.field.name, [])
+            if not values:
+                continue
+            again = guess_field(guess.field.name, [*columns[index], *values])
+            found = found or again.field != guess.field
+            guesses[index] = again
+            columns[index] += values
+        if not found:
+            break
+    return guesses
+
+
+def _misfits(sources: Sequence[Source], layout: Layout) -> dict[str, list[str]]:
+    """Values of all files that are not of their field's type, some of each field."""
+    from splarn.core.reading import read_parsed
+
+    found: dict[str, list[str]] = {}
+    for source in sources:
+        read = source.read_by(layout)
+        for parsed in read_parsed(read.place, read.codec, layout):
+            for fault in parsed.faults:
+                if fault.kind == "type" and fault.field and fault.value is not None:
+                    values = found.setdefault(fault.field, [])
+                    if len(values) < MOST_MISFITS:
+                        values.append(fault.value)
+    return found
 
 
 def _settled(field: Field, notes: Sequence[str]) -> list[str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from datetime import date, datetime, time
+from itertools import pairwise
 
 from splarn.core.layout.fields import INSTANT, Field
 
@@ -120,7 +121,7 @@ def _by_pattern(name: str, telling: Sequence[str]) -> Found | None:
             fitting.append((form, missed))
     if not fitting:
         return None
-    form, missed = min(fitting, key=lambda entry: len(entry[1]))
+    form, missed = min(fitting, key=lambda entry: (len(entry[1]), _unevenness(telling, entry[0])))
     kind = "time" if "%d" not in form else "datetime" if "%H" in form or "%I" in form else "date"
     notes = spoiled(name, kind, missed, len(telling))
     others = [other for other, theirs in fitting if other != form and len(theirs) == len(missed)]
@@ -131,8 +132,26 @@ def _by_pattern(name: str, telling: Sequence[str]) -> Found | None:
             "so check which comes first, the day or the month",
         )
     if "%y" in form:
-        notes = (*notes, f"{name}: years of two digits; 69 to 99 are taken as 1969 to 1999")
+        notes = (
+            *notes,
+            f"{name}: years of two digits; 69 to 99 are taken as 1969 to 1999, 00 to 68 as 2000 to "
+            "2068",
+        )
     return Field(name, kind, form), notes
+
+
+def _unevenness(telling: Sequence[str], form: str) -> float:
+    """How little the values look like a series by this pattern: 0 where each step is as the last.
+
+    Of two patterns that both fit, the one that makes a series of them is likelier meant.
+    """
+    if "%d" not in form:
+        return 1.0
+    found = [datetime.strptime(value, form) for value in telling[:60] if _fits(value, form)]
+    steps = [(after - before).days for before, after in pairwise(found)]
+    if len(steps) < 5 or min(steps) < 0:
+        return 1.0
+    return (max(steps) - min(steps)) / (max(steps) + 1)
 
 
 def settle_day_first(fields: Sequence[Field], columns: Sequence[Sequence[str]]) -> list[Field]:

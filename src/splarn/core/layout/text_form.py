@@ -164,7 +164,7 @@ def _judge_records(
     every = [records_of(text, marks) for text in texts]
     of_heads = [found for found, sample in zip(every, samples, strict=True) if sample.is_head]
     first = [record for record in of_heads[0] if not _is_sep(record, head_texts[0])]
-    beginning = find_beginning(first, 1 + (len(first) < len(of_heads[0])))
+    beginning = find_beginning(first, 1 + (len(first) < len(of_heads[0])), marks.delimiter == " ")
     if beginning.before:
         lines = lines_of(head_texts[0])[: beginning.before]
         filled = [line for line in lines if line.strip()]
