@@ -43,13 +43,16 @@ class Context:
             )
         return self.job.source.paths, self.job.folder
 
-    def paths(self, given: Sequence[str] | None, quiet: bool = False) -> list[Place]:
+    def paths(
+        self, given: Sequence[str] | None, quiet: bool = False, opened: bool = True
+    ) -> list[Place]:
         """The source files; a manifest, or a folder that holds one, stands for its parts.
 
-        What is no file is left out, which is said unless `quiet`.
+        Archives stand for what is in them where they are to be `opened`. What is no file is left
+        out, which is said unless `quiet`.
         Raises RequestError when there are none.
         """
-        from splarn.core.files import find_files
+        from splarn.core.files import find_files, opened_up
         from splarn.core.places import place
         from splarn.core.shape.manifest import is_manifest, read_manifest
         from splarn.depots.arrived import is_folder, listed
@@ -71,7 +74,7 @@ class Context:
             raise RequestError(f"There is no file to work on: {named or 'name some'}.")
         for path, what in self.skipped if not quiet else ():
             self.out.note(f"Left out {path}: it is {what}.")
-        return list(found)
+        return opened_up(found) if opened else list(found)
 
     def layout(self, given: Path | None, paths: Sequence[Place]) -> Layout:
         """The layout given, or the manifest's, or the job's, or one inferred, which is said."""

@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from splarn.cli.options import AsJson, JobFile, Paths, Yes
+
+if TYPE_CHECKING:
+    from splarn.cli.output import Output
+    from splarn.core.layout import Layout
+    from splarn.core.layout.inference import Inferred
+    from splarn.core.source import Source
 
 
 def layout(
@@ -27,6 +34,13 @@ def layout(
     delimiter: Annotated[
         str | None, typer.Option("--delimiter", metavar="CHAR", help="Settle the delimiter.")
     ] = None,
+    flatten: Annotated[
+        bool, typer.Option("--flatten", help="Give nested JSON objects columns of their own.")
+    ] = False,
+    review: Annotated[
+        bool,
+        typer.Option("--review", help="Show the evidence for each field, and what else fits."),
+    ] = False,
     table: Annotated[
         str | None, typer.Option("--table", metavar="NAME", help="Table name for --ddl.")
     ] = None,
@@ -40,8 +54,10 @@ def layout(
     """
     from splarn.cli.context import Context
     from splarn.core.errors import RequestError
-    from splarn.core.layout.descriptor import to_descriptor, write_layout
-    from splarn.core.layout.inference import infer_layout
+    from splarn.core.layout.descriptor import write_layout
+    from splarn.core.layout.groups import grouped
+    from splarn.core.layout.inference import infer_from
+    from splarn.core.source import Source
     from splarn.engines import open_engine
 
     context = Context(job, as_json)
@@ -53,19 +69,51 @@ def layout(
             f"{out_file} is already there and may hold your edits: name another file, or give "
             "--yes to overwrite it."
         )
-    inferred = infer_layout(context.paths(paths), delimiter=delimiter)
+    groups = grouped([Source.of(path) for path in context.paths(paths)])
+    if len(groups) > 1 and delimiter is None:
+        out.note(f"The files are of {len(groups)} kinds; each has a layout of its own.")
+    elif delimiter is not None:
+        groups = [[source for group in groups for source in group]]
+    documents = []
+    for number, group in enumerate(groups):
+        inferred = infer_from(group, delimiter=delimiter, flatten=flatten)
+        into = _place(out_file, inferred.layout.name, number)
+        if into is not None and number and into.exists() and not yes:
+            raise RequestError(f"{into} is already there: give --yes to overwrite it.")
+        found = inferred.layout
+        statement = engine.ddl(context.table(table, found.name), found) if engine else None
+        # Before anything is shown: whoever reads that may stop reading.
+        if into is not None:
+            write_layout(found, into)
+        _show(out, group, inferred, statement, into, review)
+        documents.append(_document(inferred, statement, into, review))
+    first, *others = documents
+    out.document(first | ({"others": others} if others else {}))
+
+
+def _place(out_file: Path | None, name: str, number: int) -> Path | None:
+    """The file of a layout; those of further kinds are named after them."""
+    if out_file is None or not number:
+        return out_file
+    plain = "".join(mark if mark.isalnum() or mark in "-_" else "-" for mark in name)
+    return out_file.with_name(f"{out_file.stem}.{plain or number}{out_file.suffix}")
+
+
+def _show(
+    out: Output,
+    group: Sequence[Source],
+    inferred: Inferred,
+    statement: str | None,
+    into: Path | None,
+    review: bool,
+) -> None:
     found = inferred.layout
-    statement = engine.ddl(context.table(table, found.name), found) if engine else None
-    # Before anything is shown: whoever reads that may stop reading.
-    if out_file is not None:
-        write_layout(found, out_file)
-    dialect = found.dialect
-    marks = {",": "comma", "\t": "tab", ";": "semicolon", "|": "bar"}
-    how = {"jsonl": "JSON lines", "parquet": "Parquet"}.get(found.format) or (
-        f"{marks.get(dialect.delimiter, dialect.delimiter)} between fields, "
-        f"{'a' if dialect.header else 'no'} header line, {dialect.encoding}"
+    names = ", ".join(source.name for source in group[:3])
+    more = f" and {len(group) - 3:,} more" if len(group) > 3 else ""
+    out.say(
+        f"Layout {found.name} of {names}{more}, from {inferred.rows_sampled:,} sampled rows: "
+        f"{_how(group[0], found)}."
     )
-    out.say(f"Layout {found.name}, from {inferred.rows_sampled:,} sampled rows: {how}.")
     out.table(
         ["field", "type", "may be empty", ">empty", ">different", ">longest", "for example"],
         (
@@ -83,22 +131,65 @@ def layout(
     )
     for note in inferred.notes:
         out.note(f"{note}.")
+    if review:
+        _show_evidence(out, inferred)
     if statement:
         out.say(statement)
-    if out_file is not None:
-        out.good(f"Wrote {out_file}; edit it by hand where you know better.")
+    if into is not None:
+        out.good(f"Wrote {into}; edit it by hand where you know better.")
     else:
         out.say("Nothing was written; --out layout.json keeps it.")
-    out.document(
-        {
-            "layout": to_descriptor(found),
-            "rows_sampled": inferred.rows_sampled,
-            "notes": list(inferred.notes),
-            "seen": [{**asdict(seen), "unique": seen.is_unique} for seen in inferred.seen],
-            "ddl": statement,
-            "out": str(out_file) if out_file else None,
-        }
-    )
+
+
+def _show_evidence(out: Output, inferred: Inferred) -> None:
+    """What speaks for each field's type, what does not fit it, and what else would."""
+    if not inferred.evidence:
+        out.note("JSON and Parquet say their types themselves; there is no evidence to weigh.")
+    for field, evidence in zip(inferred.layout.fields, inferred.evidence, strict=False):
+        out.say(f"{field.name}: {field.describe()}")
+        shown = ", ".join(f"{value!r} ({count:,})" for value, count in evidence.common)
+        out.say(
+            f"  {evidence.filled:,} values, {evidence.empty:,} empty; most often {shown or '-'}"
+        )
+        for value, where in evidence.odd:
+            out.say(f"  odd: {value!r} in {where}")
+        for kind, fits in evidence.alternatives:
+            out.say(f"  instead: {kind}, which fits {fits:,} of {evidence.filled:,}")
+
+
+def _how(source: Source, found: Layout) -> str:
+    """How the records are written, in words."""
+    if found.format == "parquet":
+        return "Parquet"
+    if found.format == "jsonl":
+        return "JSON lines" if "+json" not in source.codec else "JSON, a value at a time"
+    from splarn.core.layout.splitting import Marks
+    from splarn.core.layout.text_form import show_mark
+
+    dialect = found.dialect
+    between = f"{show_mark(Marks(dialect.delimiter, runs=dialect.runs))} between fields"
+    if dialect.widths:
+        between = "columns of fixed width"
+    elif len(found.fields) == 1:
+        between = "one value a line"
+    return f"{between}, {'a' if dialect.header else 'no'} header line, {dialect.encoding}"
+
+
+def _document(
+    inferred: Inferred, statement: str | None, into: Path | None, review: bool
+) -> dict[str, Any]:
+    from splarn.core.layout.descriptor import to_descriptor
+
+    evidence = [asdict(one) for one in inferred.evidence] if review else None
+    return {
+        "layout": to_descriptor(inferred.layout),
+        "rows_sampled": inferred.rows_sampled,
+        "notes": list(inferred.notes),
+        "seen": [{**asdict(seen), "unique": seen.is_unique} for seen in inferred.seen],
+        **({"evidence": evidence} if review else {}),
+        "ddl": statement,
+        "out": str(into) if into else None,
+    }
 
 
 def _short(example: str) -> str:

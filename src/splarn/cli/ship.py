@@ -111,7 +111,7 @@ def _files(context: Context, paths: list[str] | None) -> tuple[list[Place], tupl
     from splarn.core.ship import Gone
     from splarn.depots.arrived import below, manifest_at
 
-    files = context.paths(paths)
+    files = context.paths(paths, opened=False)
     gone = []
     for text in paths or []:
         if (away := manifest_at(text)) is not None:

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from fnmatch import fnmatch
 from pathlib import Path
 
+from splarn.core.archives import Member, archive_kind, members_of
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.places import Place, Remote, find_remote, open_place, place
 
@@ -39,6 +40,9 @@ def find_files(
         if isinstance(path, Remote):
             found.update(dict.fromkeys(find_remote(path.url)))
             continue
+        if isinstance(path, Member):
+            found[path] = None
+            continue
         if base is not None and not path.is_absolute():
             path = base / path
         aside = [] if skipped is None else skipped
@@ -63,6 +67,24 @@ def find_files(
                 raise RequestError(f"There is no file or folder {path}: check the spelling.")
         found.update(dict.fromkeys(hits))
     return list(found)
+
+
+def opened_up(places: Iterable[Place]) -> list[Place]:
+    """The same with the members of an archive in its place, and the sheets of a spreadsheet.
+
+    Raises OutsideError when one is damaged, RequestError when there is nothing in it.
+    """
+    found: list[Place] = []
+    for path in places:
+        kind = archive_kind(path) if isinstance(path, Path) else None
+        if kind is None or not isinstance(path, Path):
+            found.append(path)
+            continue
+        members = members_of(path, kind)
+        if not members:
+            raise RequestError(f"There are no files in the archive {path}: leave it out.")
+        found += members
+    return found
 
 
 def kind_of(mode: int) -> str:
@@ -132,16 +154,19 @@ def _is_data(path: str) -> bool:
     name = path.rpartition(os.sep)[2]
     if name.startswith(".") or name.endswith((".toml", ".md", ASIDE, LEAVING)):
         return False
-    return not name.endswith(".json") or _is_lines(path)
+    return not name.endswith(".json") or _is_records(path)
 
 
-def _is_lines(path: str) -> bool:
-    """Whether a JSON file is a record a line, unlike layouts and manifests."""
+def _is_records(path: str) -> bool:
+    """Whether a JSON file holds records, unlike layouts and manifests."""
     try:
         with Path(path).open("rb") as file:
-            return file.readline(1 << 20).rstrip().endswith(b"}")
+            head = file.read(1 << 16)
     except OSError:
         return True
+    if head.lstrip()[:1] != b"{" or head.split(b"\n", 1)[0].rstrip().endswith(b"}"):
+        return True
+    return not any(key in head for key in (b'"schema"', b'"resources"', b'"$schema"'))
 
 
 @dataclass(frozen=True)

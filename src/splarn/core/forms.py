@@ -251,6 +251,7 @@ _FORMS: dict[str, Callable[[Blocks, str], Blocks]] = {
     "comment": _comment,
     "runs": _runs,
     "widths": _widths,
+    "flow": lambda blocks, given: blocks,
     "json": json_values,
     "space": _space,
     "columns": _columns,

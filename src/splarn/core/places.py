@@ -17,6 +17,7 @@ from pathlib import Path, PurePosixPath
 from typing import IO, Any
 from urllib.parse import unquote, urlsplit
 
+from splarn.core.archives import BETWEEN, Member, archive_kind
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.secrets import filled
 
@@ -88,20 +89,20 @@ class Remote:
         return True
 
 
-Place = Path | Remote
+Place = Path | Remote | Member
 
 
-def place(text: str | Path | Remote) -> Place:
-    """The path or the remote file that a text names; a `file:` URL is a path.
+def place(text: str | Place) -> Place:
+    """The path, archive's member or remote file that a text names; a `file:` URL is a path.
 
     Raises RequestError for a URL that is none.
     """
-    if isinstance(text, (Path, Remote)):
+    if isinstance(text, (Path, Remote, Member)):
         return text
     if text.startswith("file:"):
         return Path(unquote(urlsplit(text).path))
     if not is_url(text):
-        return Path(text)
+        return _member(text) or Path(text)
     try:
         pieces = urlsplit(text)
         if "${" not in pieces.netloc:
@@ -112,6 +113,15 @@ def place(text: str | Path | Remote) -> Place:
             "port."
         ) from None
     return Remote(text)
+
+
+def _member(text: str) -> Member | None:
+    """The member of an archive that a text names, where there is such an archive."""
+    archive, mark, inner = text.partition(BETWEEN)
+    if not mark or not Path(archive).is_file():
+        return None
+    kind = archive_kind(Path(archive))
+    return None if kind is None else Member(Path(archive), inner, kind)
 
 
 def key_of(path: Place) -> str:

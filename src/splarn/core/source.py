@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from splarn.core.archives import Member
 from splarn.core.codecs import detect_codec, head_of, read_blocks
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.files import content_hash, kind_of, outside
@@ -74,14 +75,16 @@ class Source:
             "lines",
         ):
             codec = f"{codec}+json={form}"
+        if isinstance(place, Member) and kind != "parquet":
+            # An archive gives its members from their start on.
+            codec = codec.replace(codec.partition("+")[0], f"{codec.partition('+')[0]}+flow", 1)
         return cls(place, size, stamp, codec, kind, head), packed
 
     def read_by(self, layout: Layout) -> Source:
         """The same, its codec followed by the forms that the layout has its text given."""
         forms = layout.forms
-        own = self.codec.split("+json", 1)
-        first = f"{self.packing}+json{own[1].partition('+')[0]}" if len(own) > 1 else self.packing
-        return replace(self, codec="+".join((first, *forms)))
+        own = [one for one in self.codec.split("+")[1:] if one.startswith(("flow", "json"))]
+        return replace(self, codec="+".join((self.packing, *own, *forms)))
 
     @property
     def packing(self) -> str:

@@ -8,7 +8,8 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from splarn.core.layout import Layout
+from splarn.core.errors import RequestError
+from splarn.core.layout import Field, Layout
 from splarn.core.lines import joined_lines
 
 _CONTROL = "[\x00-\x1f]"
@@ -49,8 +50,10 @@ def delimited(table: Any, layout: Layout) -> bytes:
                 quoted = pc.binary_join_element_wise(quote, doubled, quote, "")
                 text = pc.if_else(hard, quoted, text)
         columns.append(text)
+    # A record of one empty field would be a blank line, which is no record.
+    nothing = dialect.null_markers[-1] if len(columns) == 1 else ""
     joined = pc.binary_join_element_wise(
-        *columns, mark, null_handling="replace", null_replacement=""
+        *columns, mark, null_handling="replace", null_replacement=nothing
     )
     return joined_lines(joined)
 
@@ -60,13 +63,15 @@ def _in_class(mark: str) -> str:
 
 
 def json_lines(table: Any, layout: Layout) -> bytes:
-    """Rows as JSON objects, one a line; a null is written as null."""
+    """Rows as JSON objects, one a line; a null is written as null.
+
+    Raises RequestError for an infinity, which JSON does not know.
+    """
     columns = []
     for field, column in zip(layout.fields, table.columns, strict=True):
         text = value_text(column)
         if pa.types.is_floating(column.type):
-            # JSON knows no infinity and no NaN.
-            text = pc.if_else(pc.is_finite(column), text, pa.scalar(None, pa.string()))
+            _refuse_infinity(column, field)
         bare = pa.types.is_integer(column.type) or pa.types.is_floating(column.type)
         bare = bare or pa.types.is_boolean(column.type) or pa.types.is_decimal(column.type)
         if field.is_json:
@@ -83,6 +88,14 @@ def json_lines(table: Any, layout: Layout) -> bytes:
         )
     inner = pc.binary_join_element_wise(*columns, ",")
     return joined_lines(pc.binary_join_element_wise("{", inner, "}", ""))
+
+
+def _refuse_infinity(column: Any, field: Field) -> None:
+    if pc.any(pc.is_inf(column)).as_py():
+        raise RequestError(
+            f"Field {field.name!r} holds an infinite number, which JSON does not know: make parts "
+            "of --format csv or parquet."
+        )
 
 
 def _escaped(text: Any) -> Any:

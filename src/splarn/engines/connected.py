@@ -145,7 +145,10 @@ def _telling(method: FunctionType) -> Callable[..., Any]:
 def refused(doing: str, what: str, place: str, error: Exception) -> OutsideError:
     """The error for an engine's refusal."""
     why = reason(error)
-    sentence = f"{doing} {what} failed in {place}: {why}; nothing of the open batch was kept."
+    # Only where rows were on their way is there a batch to speak of.
+    open_batch = doing in ("Writing to", "Committing to")
+    kept = "nothing of the open batch was kept" if open_batch else "what was committed stays"
+    sentence = f"{doing} {what} failed in {place}: {why}; {kept}."
     if _is_lost(getattr(error, "orig", None) or error):
         sentence = f"{sentence[:-1]}, and the same command goes on when {place} answers again."
     elif _is_full(why):

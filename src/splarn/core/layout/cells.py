@@ -37,7 +37,7 @@ ADDRESS = re.compile(
 )
 _WORD = re.compile(r"[^\W_]")
 # Marks that separate fields somewhere, and seldom stand in a text without a blank behind them.
-_LEFT_OVER = re.compile(r"[\t|;]|,(?! )|\x1f|\x01")
+_LEFT_OVER = re.compile(r"[\t|;~^]|,(?! )|\x1f|\x01")
 
 
 @lru_cache(maxsize=1 << 16)
@@ -48,7 +48,7 @@ def meaning(cell: str, delimiter: str) -> float:
         return 1.0
     if COMMA_NUMBER.fullmatch(text):
         # A comma for decimals goes with another mark between fields.
-        return 1.0 if delimiter in ";\t|" else 0.2
+        return 0.2 if delimiter in ",: " else 1.0
     if ADDRESS.fullmatch(text):
         return 1.0
     if not _WORD.search(text):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from splarn.core.layout.column_types import Seen, look_at
 from splarn.core.layout.dialect import LINES
@@ -41,6 +42,12 @@ def infer_columnar(
     assert first is not None, "there is a file"
     fields = tuple(_field(column, notes) for column in first)
     table = pa.concat_tables(tables) if tables else first.empty_table()
+    for column, values in zip(first, table.columns, strict=True):
+        odd = pc.sum(pc.is_nan(values)).as_py() if pa.types.is_floating(column.type) else 0
+        if odd:
+            notes.append(
+                f"{column.name}: NaN in {odd:,} of {len(values):,} sampled rows read as no value"
+            )
     seen = tuple(
         look_at(field.name, _texts(column))
         for field, column in zip(fields, table.columns, strict=True)

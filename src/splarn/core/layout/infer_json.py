@@ -11,16 +11,17 @@ from splarn.core.layout.column_types import Seen, guess_field, look_at
 from splarn.core.layout.dialect import LINES
 from splarn.core.layout.fields import Field, Layout
 from splarn.core.layout.samples import Sample, decode
-from splarn.core.reading.json_lines import as_text, kind_of, read_object
+from splarn.core.reading.json_lines import as_text, flattened, kind_of, read_object
 
 _NUMBERS = ("integer", "number", "boolean")
 
 
 def infer_json(
-    samples: Sequence[Sample], name: str
+    samples: Sequence[Sample], name: str, flatten: bool = False
 ) -> tuple[Layout, int, tuple[str, ...], tuple[Seen, ...]]:
     """Layout, records sampled, doubts and what each field held.
 
+    With `flatten`, nested objects become fields of their own, named by points.
     Raises RequestError when no line is a JSON object.
     """
     values: dict[str, list[str | None]] = {}
@@ -37,6 +38,8 @@ def infer_json(
             if not isinstance(record, dict):
                 broken += 1
                 continue
+            if flatten:
+                record = flattened(record)
             for key, value in record.items():
                 column = values.setdefault(key, [])
                 column += [None] * (rows - len(column))

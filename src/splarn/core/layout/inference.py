@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from splarn.core.errors import RequestError
 from splarn.core.layout.column_types import FieldGuess, Seen, guess_field, look_at
+from splarn.core.layout.evidence import Evidence, evidence_of
 from splarn.core.layout.fields import Field, Layout
 from splarn.core.layout.moments import settle_day_first
 from splarn.core.layout.samples import Sample, take_samples
@@ -24,28 +25,45 @@ MOST_MISFITS = 1000
 class Inferred:
     """A layout, how many records it was guessed from, and what remains in doubt.
 
-    `seen` says of each field what the sample held.
+    `seen` says of each field what the sample held; `columns` are the values themselves, None for
+    none, and `places` where each record is.
     """
 
     layout: Layout
     rows_sampled: int
     notes: tuple[str, ...]
     seen: tuple[Seen, ...] = ()
+    columns: tuple[Sequence[str | None], ...] = ()
+    places: tuple[str, ...] = ()
+
+    @property
+    def evidence(self) -> tuple[Evidence, ...]:
+        """What speaks for each field; empty where values were not kept."""
+        return tuple(
+            evidence_of(field, column, self.places)
+            for field, column in zip(self.layout.fields, self.columns, strict=False)
+        )
 
 
 def infer_layout(
-    paths: Sequence[Place], name: str | None = None, delimiter: str | None = None
+    paths: Sequence[Place],
+    name: str | None = None,
+    delimiter: str | None = None,
+    flatten: bool = False,
 ) -> Inferred:
     """Guesses the layout from samples spread over all the files, whose format the first one tells.
 
-    `delimiter` settles that question beforehand.
+    `delimiter` settles that question beforehand; `flatten` gives nested JSON columns of its own.
     Raises RequestError when the files hold no records or are of several formats.
     """
-    return infer_from([Source.of(path) for path in paths], name, delimiter)
+    return infer_from([Source.of(path) for path in paths], name, delimiter, flatten)
 
 
 def infer_from(
-    sources: Sequence[Source], name: str | None = None, delimiter: str | None = None
+    sources: Sequence[Source],
+    name: str | None = None,
+    delimiter: str | None = None,
+    flatten: bool = False,
 ) -> Inferred:
     """The same of sources that are known."""
     samples = take_samples(sources)
@@ -69,7 +87,7 @@ def infer_from(
     if kind == "jsonl" and delimiter is None:
         from splarn.core.layout.infer_json import infer_json
 
-        layout, rows, notes, seen = infer_json(samples, name)
+        layout, rows, notes, seen = infer_json(samples, name, flatten)
         return Inferred(layout, rows, notes, seen)
     return _infer_delimited(samples, name, delimiter)
 
@@ -92,11 +110,12 @@ def _infer_delimited(samples: Sequence[Sample], name: str, delimiter: str | None
     for guess, field in zip(guesses, fields, strict=True):
         notes += guess.notes if field is guess.field else _settled(field, guess.notes)
     layout = Layout(name, form.dialect, tuple(fields))
-    seen = tuple(
-        look_at(field.name, [None if _is_null(value, field) else value for value in column])
+    values = tuple(
+        [None if _is_null(value, field) else value for value in column]
         for field, column in zip(fields, columns, strict=True)
     )
-    return Inferred(layout, len(form.records), tuple(notes), seen)
+    seen = tuple(look_at(name, column) for name, column in zip(layout.names, values, strict=True))
+    return Inferred(layout, len(form.records), tuple(notes), seen, values, form.places)
 
 
 def _held_against_all(

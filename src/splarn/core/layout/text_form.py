@@ -33,13 +33,15 @@ TEXTS = 8
 class TextForm:
     """A dialect, the names of its columns, and the records that the samples hold.
 
-    `notes` are what remains in doubt. `records` have the width of the layout.
+    `notes` are what remains in doubt. `records` have the width of the layout; `places` say where
+    each is.
     """
 
     dialect: Dialect
     names: tuple[str, ...]
     records: tuple[tuple[str, ...], ...]
     notes: tuple[str, ...]
+    places: tuple[str, ...] = ()
 
     @property
     def width(self) -> int:
@@ -177,8 +179,9 @@ def _judge_records(
             )
     width = beginning.width
     names = _names(beginning, width, notes)
+    orders = {}
     for sample, records in zip(heads[1:], of_heads[1:], strict=True):
-        _hold_against(sample, records, beginning, notes)
+        orders[sample.path] = _order_of(sample, records, beginning, names, notes)
     bodies: list[list[Record]] = []
     for sample, records in zip(samples, every, strict=True):
         body = list(records)
@@ -187,6 +190,13 @@ def _judge_records(
             body = [record for record in body if record.line > skip]
             if beginning.header and body:
                 body = body[len(beginning.header) :]
+        order = orders.get(sample.path)
+        if order:
+            body = [
+                Record(one.line, tuple(one.cells[at] for at in order))
+                for one in body
+                if one.width == width
+            ]
         bodies.append(body)
     comment = _comment_mark(bodies, width)
     if comment:
@@ -202,6 +212,12 @@ def _judge_records(
     kept = tuple(
         (*record.cells, *[""] * (width - record.width))
         for body in bodies
+        for record in body
+        if record.width == width or (fill and record.width < width)
+    )
+    places = tuple(
+        f"{sample.path.name}, line {record.line}" if sample.is_head else sample.path.name
+        for sample, body in zip(samples, bodies, strict=True)
         for record in body
         if record.width == width or (fill and record.width < width)
     )
@@ -222,6 +238,7 @@ def _judge_records(
         tuple(names),
         kept,
         tuple(notes),
+        places,
     )
 
 
@@ -245,17 +262,32 @@ def _names(beginning: Beginning, width: int, notes: list[str]) -> list[str]:
     return names
 
 
-def _hold_against(
-    sample: Sample, records: list[Record], beginning: Beginning, notes: list[str]
-) -> None:
-    """Says where another file begins in another way than the first one."""
-    if not records:
-        return
+def _order_of(
+    sample: Sample,
+    records: list[Record],
+    beginning: Beginning,
+    names: Sequence[str],
+    notes: list[str],
+) -> tuple[int, ...]:
+    """How another file's columns are put into the order of the first one's; empty where they are.
+
+    Other names are said.
+    """
+    if not records or not beginning.header:
+        return ()
     head = next((record for record in records if record.line > beginning.before), records[0])
-    if beginning.header and [cell.strip() for cell in head.cells] != [
-        cell.strip() for cell in beginning.header[0] if cell or not beginning.short
-    ]:
-        notes.append(f"{sample.path.name} has another header than the first file")
+    cells = ("", *head.cells) if beginning.short else head.cells
+    own = settled_names(cells, max(len(cells), len(names)))[0]
+    if own == list(names):
+        return ()
+    if sorted(own) == sorted(names):
+        notes.append(
+            f"{sample.path.name} has its columns in another order; they are put into the first "
+            "file's"
+        )
+        return tuple(own.index(name) for name in names)
+    notes.append(f"{sample.path.name} has another header than the first file")
+    return ()
 
 
 def _comment_mark(bodies: Sequence[Sequence[Record]], width: int) -> str | None:

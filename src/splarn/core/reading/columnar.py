@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from pyarrow import parquet
 
 from splarn.core.errors import OutsideError, RequestError
@@ -20,6 +21,7 @@ from splarn.core.layout import Field, Layout
 from splarn.core.places import Place
 from splarn.core.ranges import Range
 from splarn.core.reading.constraints import Constraint
+from splarn.core.reading.convert import out_of_years, without_nan
 from splarn.core.reading.delimited import careful_values
 from splarn.core.reading.parsed import Blamer, MakeFault, Parsed, constrained
 
@@ -140,22 +142,61 @@ def parse_rows(
 def _fitted(column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
     """A column in the field's type; what cannot be cast is judged value by value."""
     wanted = field.arrow_type()
+    if pa.types.is_floating(column.type):
+        column = without_nan(column)
     if column.type == wanted and not field.is_converted:
-        return column
+        return _storable(column, field, rows, blame)
     if pa.types.is_nested(column.type) or pa.types.is_map(column.type):
-        texts = [
-            None if value is None else json.dumps(value, ensure_ascii=False, default=str)
-            for value in column.to_pylist()
-        ]
+        texts = [None if value is None else nested_text(value) for value in column.to_pylist()]
         return careful_values(pa.array(texts, pa.string()), field, rows, blame)
     if pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type):
         return careful_values(_decoded(column, field, rows, blame), field, rows, blame)
     if not field.is_converted:
         try:
-            return column.cast(wanted)
+            return _storable(column.cast(wanted), field, rows, blame)
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             pass
     return careful_values(column.cast(pa.string()), field, rows, blame)
+
+
+def _storable(column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
+    """The column without values that have its type and that no target can store."""
+    if field.is_text:
+        bad = pc.match_substring(column, "\0")
+        why, kind = "a NUL character, which no target can store", "record"
+    elif field.type in ("date", "datetime"):
+        bad = out_of_years(column)
+        why, kind = "outside the years 1 to 9999", "type"
+    else:
+        return column
+    bad = pc.fill_null(bad, False)
+    if not pc.any(bad).as_py():
+        return column
+    for row in np.flatnonzero(np.asarray(bad)).tolist():
+        blame(int(rows[row]), field.name, kind, None, why)
+    return pc.if_else(bad, pa.scalar(None, column.type), column)
+
+
+def nested_text(value: Any) -> str:
+    """A nested value as JSON: bytes as text or else as hexadecimal digits, NaN as null."""
+    return json.dumps(_plain(value), ensure_ascii=False)
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(name): _plain(inner) for name, inner in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_plain(inner) for inner in value]
+    if isinstance(value, bytes):
+        try:
+            return value.decode()
+        except UnicodeDecodeError:
+            return value.hex()
+    if isinstance(value, float):
+        return value if abs(value) < float("inf") else None if value != value else str(value)
+    if value is None or isinstance(value, (bool, int, str)):
+        return value
+    return value.isoformat() if hasattr(value, "isoformat") else str(value)
 
 
 def _decoded(column: Any, field: Field, rows: Any, blame: Blamer) -> Any:

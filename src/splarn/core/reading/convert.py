@@ -149,7 +149,38 @@ def _convert_words(text: Any, field: Field) -> tuple[Any, Mask]:
     return pc.if_else(known, yes, pa.scalar(None, pa.bool_())), misfit
 
 
+# The first day of year 1 and the one after year 9999, in days since 1970.
+_FIRST_DAY, _BEHIND = -719_162, 2_932_897
+
+
+def out_of_years(column: Any) -> Any:
+    """Which dates or moments are before year 1 or after year 9999, where many targets end."""
+    scale = 1
+    if pa.types.is_timestamp(column.type):
+        per_second = {"s": 1, "ms": 1_000, "us": 1_000_000, "ns": 1_000_000_000}
+        scale = 86_400 * per_second[column.type.unit]
+        plain = column.cast(pa.timestamp(column.type.unit)).cast(pa.int64())
+    else:
+        plain = column.cast(pa.date32()).cast(pa.int32()).cast(pa.int64())
+    limit = (1 << 63) - 1
+    low, high = max(_FIRST_DAY * scale, -limit), min(_BEHIND * scale, limit)
+    return pc.or_(pc.less(plain, low), pc.greater_equal(plain, high))
+
+
+def without_nan(column: Any) -> Any:
+    """Numbers in which what is no number is no value, as all targets have it alike."""
+    odd = pc.is_nan(column)
+    return pc.if_else(odd, pa.scalar(None, column.type), column) if pc.any(odd).as_py() else column
+
+
 def _cast(text: Any, field: Field) -> Any:
+    values = _typed(text, field)
+    if field.type in ("date", "datetime") and pc.any(out_of_years(values)).as_py():
+        raise pa.ArrowInvalid("a year that no target can store")
+    return without_nan(values) if pa.types.is_floating(values.type) else values
+
+
+def _typed(text: Any, field: Field) -> Any:
     if field.type == "time":
         stamped = pc.binary_join_element_wise("1970-01-01T", text, "")
         return stamped.cast(pa.timestamp("us")).cast(pa.time64("us"))

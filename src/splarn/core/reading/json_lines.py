@@ -72,7 +72,14 @@ class JsonParser(TextParser):
     def __init__(self, layout: Layout, path: str) -> None:
         super().__init__(layout, path)
         # Arrow gives no nested value as text, and takes numbers for dates.
-        self._at_one_go = not any(field.is_json or field.type == "any" for field in layout.fields)
+        # Names with points, which lead into nested objects.
+        self._paths = tuple(name for name in layout.names if "." in name)
+        self._inner = frozenset(
+            name[:at] for name in self._paths for at, mark in enumerate(name) if mark == "."
+        )
+        self._at_one_go = not self._paths and not any(
+            field.is_json or field.type == "any" for field in layout.fields
+        )
         self._late = [
             field
             for field in layout.fields
@@ -138,6 +145,8 @@ class JsonParser(TextParser):
         if not isinstance(record, dict):
             blame(row, None, "record", None, "no JSON object")
             return None
+        if self._paths:
+            record = flattened(record, self._inner)
         for name in record:
             if name not in self.layout.names:
                 blame(row, name, "columns", None, "a key that the layout does not have")
@@ -157,6 +166,22 @@ class JsonParser(TextParser):
                 return None
             found[field.name] = text
         return found
+
+
+def flattened(record: dict[str, Any], inner: frozenset[str] | None = None) -> dict[str, Any]:
+    """Nested objects as names joined by points; with `inner`, only those of these names."""
+    found: dict[str, Any] = {}
+
+    def put(name: str, value: Any) -> None:
+        if isinstance(value, dict) and value and (inner is None or name in inner):
+            for key, below in value.items():
+                put(f"{name}.{key}", below)
+        else:
+            found[name] = value
+
+    for name, value in record.items():
+        put(name, value)
+    return found
 
 
 def _is_broken(text: str) -> bool:

@@ -9,11 +9,12 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from splarn.core.faults import Fault, shorten
 from splarn.core.layout import Field, Layout
 from splarn.core.reading.constraints import Constraint
-from splarn.core.reading.convert import convert_text
+from splarn.core.reading.convert import convert_text, out_of_years, without_nan
 from splarn.core.records import Chunk
 
 # row in the chunk, field, kind, value, message
@@ -146,6 +147,15 @@ class TextParser(ABC):
                 return None
             place = table.column_names.index(field.name)
             table = table.set_column(place, self.layout.arrow_schema.field(place), values)
+        names = {field.name for field in late}
+        for place, field in enumerate(self.layout.fields):
+            if field.name in names:
+                continue
+            column = table.column(place)
+            if field.type in ("date", "datetime") and pc.any(out_of_years(column)).as_py():
+                return None
+            if pa.types.is_floating(column.type):
+                table = table.set_column(place, field.name, without_nan(column))
         if any(
             field.required and table.column(field.name).null_count for field in self.layout.fields
         ):

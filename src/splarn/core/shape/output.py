@@ -56,7 +56,8 @@ class Output:
         if self.format == "csv":
             mark = source.as_read.dialect.delimiter if source.format == "csv" else ","
             usual = mark if len(mark) == 1 and mark not in '"\x1f' else ","
-            dialect = Dialect(delimiter=usual, header=self.header)
+            markers = ("", "\\N") if len(fields) == 1 else ("",)
+            dialect = Dialect(delimiter=usual, header=self.header, null_markers=markers)
         return Layout(source.name, dialect, fields, self.format)
 
 

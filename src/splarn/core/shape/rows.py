@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 
 from splarn.core.errors import RequestError
 from splarn.core.layout import Field
+from splarn.core.layout.fields import BARE
 from splarn.core.reading.convert import convert_value
 from splarn.core.shape.output import Key
 from splarn.core.text import value_text
@@ -39,6 +40,8 @@ def plain_field(field: Field) -> Field:
         format=field.format if field.is_uuid else "default",
         true_values=(),
         false_values=(),
+        null_markers=None,
+        **BARE,
         minimum=value(field.minimum),
         maximum=value(field.maximum),
         enum=None if field.enum is None else tuple(str(value(text)) for text in field.enum),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 from dataclasses import replace
 from itertools import chain
@@ -57,10 +58,10 @@ def look_at_source(source: Source, head: bytes, dialect: Dialect | None, exact: 
     try:
         if source.format == "parquet":
             facts |= _look_at_parquet(path)
-        elif source.codec != codec:
+        elif "+json" in source.codec:
             facts |= {"format": JSON_LINES, "columns": None}
             facts |= _look_reshaped(source, head, LINES, exact)
-        elif codec == "none" and (size <= HEAD or not exact):
+        elif source.codec == "none" and (size <= HEAD or not exact):
             facts |= _look_at_plain(source, head, dialect, exact)
         else:
             facts |= _look_at_long(source, dialect, exact)
@@ -148,16 +149,15 @@ def _line_end(head: bytes, dialect: Dialect) -> str:
 _known: dict[tuple[object, ...], tuple[Dialect, int]] = {}
 _last: list[tuple[Dialect, int]] = []
 MOST_KNOWN = 4096
+_SHAPE = re.compile(rb"[0-9A-Za-z \x80-\xff]+")
 
 
 def _judged(source: Source, head: bytes, whole: bool) -> tuple[Dialect, int]:
     """The dialect and the number of columns, as `layout` judges them."""
     escaped = b'\\"' in head
-    first, second, third, *_ = [*head[:8192].split(b"\n", 3), b"", b"", b""]
-    key = (
-        first,
-        *(line.count(mark) for line in (second, third) for mark in (b",", b";", b"\t", b"|", b'"')),
-    )
+    lines = head[:8192].split(b"\n", 3)
+    # The header as it is; of two lines below it what is between letters and digits.
+    key = (lines[0], *(_SHAPE.sub(b"", line) for line in lines[1:3]))
     if key in _known and not escaped:
         return _known[key]
     if _last and _fits_too(head, *_last[0]):
