@@ -189,11 +189,14 @@ def test_json_lines_are_what_json_says() -> None:
         "jsonl",
     )
     rows = [
-        {'the "n"': float("inf"), "d": date(2031, 1, 2), "t": Decimal("1.5"), "o": "[1,\n 2]"},
+        {'the "n"': 2.5, "d": date(2031, 1, 2), "t": Decimal("1.5"), "o": "[1,\n 2]"},
         {'the "n"': None, "d": None, "t": None, "o": None},
     ]
     table = pa.Table.from_pylist(rows, schema=layout.arrow_schema)
     assert json_lines(table, layout).decode().splitlines() == [
-        '{"the \\"n\\"":null,"d":"2031-01-02","t":1.5,"o":[1,  2]}',
+        '{"the \\"n\\"":2.5,"d":"2031-01-02","t":1.5,"o":[1,  2]}',
         '{"the \\"n\\"":null,"d":null,"t":null,"o":null}',
     ]
+    endless = pa.Table.from_pylist([{**rows[1], 'the "n"': float("inf")}], layout.arrow_schema)
+    with pytest.raises(RequestError, match="infinite number"):
+        json_lines(endless, layout)

@@ -30,9 +30,7 @@ def make(seed: int) -> Made:
     quoting = chance.choice(("needed", "needed", "text", "all"))
     header = chance.random() < 0.8
     comma = delimiter != "," and chance.random() < 0.2
-    rows = [
-        tuple(_value(chance, kind, number) for kind in kinds) for number in range(1, count + 1)
-    ]
+    rows = [tuple(_value(chance, kind, number) for kind in kinds) for number in range(1, count + 1)]
     lines = [_line(names, kinds, delimiter, quoting, False, True)] if header else []
     lines += [_line(row, kinds, delimiter, quoting, comma, False) for row in rows]
     odd = [f"{delimiter!r}", quoting, "header" if header else "no header"]

@@ -32,7 +32,7 @@ def test_a_file_is_read_as_a_careful_person_would(tmp_path: Path, name: str) -> 
     described = {field.name: field.describe() for field in layout.fields}
     for field, kind in case.types.items():
         assert described[field].startswith(kind), told
-    (source,) = read_sources([path], layout)
+    (source,) = read_sources([path], layout, headers_do=True)
     found: list[tuple[str | None, ...]] = []
     faults = 0
     for parsed in read_parsed(source.place, source.codec, layout):

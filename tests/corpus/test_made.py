@@ -33,7 +33,7 @@ def differs(seed: int) -> str:
         path.write_bytes(made.data)
         inferred = infer_layout([path])
         layout = inferred.layout
-        (source,) = read_sources([path], layout)
+        (source,) = read_sources([path], layout, headers_do=True)
         found = [
             tuple(shown(value) for value in row.values())
             for parsed in read_parsed(source.place, source.codec, layout)

@@ -153,7 +153,7 @@ def check(
     Raises RequestError as `read_sources` does, OutsideError when a file cannot be read.
     """
     watch = progress or Silent()
-    sources = read_sources(paths, layout)
+    sources = read_sources(paths, layout, headers_do=True)
     if good is not None:
         _claim(good)
     tasks: list[CheckTask] = []

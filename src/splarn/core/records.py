@@ -219,8 +219,8 @@ def record_chunks(
     """Chunks of about `size` bytes, cut between records, from a stream that starts at a record.
 
     `offset`, `row` and `line` are what lies before the stream. At offset 0, a byte-order mark, the
-    lines before the header and the header itself are passed over. A record of more than 32 MiB, which
-    a quote left open causes, comes as a chunk of its own that is `too_long`.
+    lines before the header and the header itself are passed over. A record of more than 32 MiB,
+    which a quote left open causes, comes as a chunk of its own that is `too_long`.
     """
     dialect = dialect.as_read
     # Blanks alone are no JSON value, while in delimited text they are one.

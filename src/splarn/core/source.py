@@ -228,6 +228,10 @@ class Reading:
         return f"xxh3-128:{self._state.hexdigest()}"
 
 
+# The content of files that hold a header at most.
+NO_RECORDS = Reading(0).content_id
+
+
 def first_record(head: bytes, dialect: Dialect, where: str) -> int:
     """Where the records begin in a file's first unpacked bytes; its end where there are none."""
     chunk = next(iter(record_chunks([head], dialect, where=where)), None)

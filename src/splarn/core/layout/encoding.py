@@ -37,7 +37,7 @@ def wide_encoding(data: bytes) -> str | None:
 
 
 def line_end_of(data: bytes, encoding: str) -> str:
-    """How lines end: a line feed, both, or a carriage return where there is hardly anything else."""
+    """How lines end: a line feed, both, or a carriage return where there is little else."""
     if encoding.startswith(("utf-16", "utf-32")):
         text = data[: len(data) // 4 * 4].decode(encoding, errors="replace")
         data = text.encode("utf-8", errors="replace")
@@ -50,7 +50,7 @@ def line_end_of(data: bytes, encoding: str) -> str:
 
 
 def guess_encoding(samples: Sequence[Sample], notes: list[str]) -> str:
-    """UTF-16 and UTF-32 by their marks, UTF-8 unless many lines are none; doubts go to the notes."""
+    """UTF-16 or UTF-32 by their marks, UTF-8 unless many lines are none; doubts go to `notes`."""
     wide = {wide_encoding(sample.data) for sample in samples if sample.is_head}
     (first,) = wide if len(wide) == 1 else (None,)
     if first is not None:

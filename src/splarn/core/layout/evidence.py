@@ -39,7 +39,7 @@ class Evidence:
 
 
 def evidence_of(field: Field, values: Sequence[str | None], places: Sequence[str]) -> Evidence:
-    """The evidence for a field; `values` are None where there is none, `places` say where each is."""
+    """The evidence for a field; `values` are None for none, `places` say where each is."""
     held = [(value, at) for at, value in enumerate(values) if value is not None and value != ""]
     filled = [value for value, _ in held]
     fits = {

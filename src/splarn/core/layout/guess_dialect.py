@@ -164,9 +164,7 @@ def _wraps(text: str, quote: str) -> bool:
     first = text.lstrip("\n").split("\n", 1)[0].strip()
     if len(first) > 2 and first[0] == first[-1] == quote and first.count(quote) > 2:
         return True
-    wrapped = sum(
-        text.count(f"{mark}{quote}") + text.count(f"{quote}{mark}") for mark in (",", ";", "\t", "|", "\n")
-    )  # fmt: skip
+    wrapped = sum(text.count(f"{mark}{quote}") + text.count(f"{quote}{mark}") for mark in ",;\t|\n")
     return wrapped > text.count("\n")
 
 

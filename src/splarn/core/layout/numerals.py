@@ -1,4 +1,4 @@
-"""Numbers as people write them: whole, decimal, with exponents, grouped, in other countries' marks."""
+"""Numbers as people write them: whole, decimal, with exponents, groups and other marks."""
 
 from __future__ import annotations
 

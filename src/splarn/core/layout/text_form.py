@@ -300,7 +300,7 @@ def _comment_mark(bodies: Sequence[Sequence[Record]], width: int) -> str | None:
 def _footer(
     samples: Sequence[Sample], bodies: list[list[Record]], width: int, notes: list[str]
 ) -> int:
-    """How many lines behind the records are none, the same in every file that is seen to its end."""
+    """How many lines behind the records are none, alike in all files that are seen to their end."""
     if width < 2:
         return 0
     found: Counter[int] = Counter()

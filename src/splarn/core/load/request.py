@@ -22,7 +22,7 @@ from splarn.core.pool import Inline, Pool
 from splarn.core.prices import Stretch, Usage
 from splarn.core.reading.sources import read_sources
 from splarn.core.shape.manifest import Manifest, Part
-from splarn.core.source import Identify, Source, identified, look
+from splarn.core.source import NO_RECORDS, Identify, Source, identified, look
 
 TABLE_MODES = ("create", "append", "empty", "replace")
 HALT = BadRows(0)
@@ -149,14 +149,14 @@ def inputs_from_files(
 
     Raises RequestError as `read_sources` does, or when a file is given twice under two names.
     """
-    sources = read_sources(paths, layout)
+    sources = read_sources(paths, layout, headers_do=True)
     ids = (pool or Inline()).map(identified, [Identify(one, layout) for one in sources])
     found: dict[str, Input] = {}
     for source, content_id in zip(sources, ids, strict=True):
         path = source.place
         entry = Input(source, content_id, source.size)
         twin = found.get(entry.content_id)
-        if twin is not None and entry.raw_bytes:
+        if twin is not None and content_id != NO_RECORDS:
             raise RequestError(
                 f"{path} holds the same content as {twin.path}: leave one out, or its rows would "
                 "be in the table twice."

@@ -64,6 +64,9 @@ class DelimitedParser(TextParser):
             data = data[int(chunk.starts[0]) :]
         if self._suspicious(data, chunk):
             return None
+        if not data.endswith(b"\n"):
+            # Arrow takes an empty field at the very end for an empty text.
+            data += b"\n"
         late = self._late
         if self._numbers and (
             has_padded(data, self._delimiter) or (self._floats and has_long_digits(data))
@@ -197,6 +200,7 @@ class DelimitedParser(TextParser):
             return "skip"
 
         data = b"".join(records[row] for row in rows)
+        data = data if data.endswith(b"\n") else data + b"\n" * bool(data)
         if not data:
             return pa.table({name: pa.array([], pa.binary()) for name in self.layout.names}), wrong
         data, mark = self._ready(data)

@@ -15,8 +15,10 @@ from splarn.core.records import record_chunks
 from splarn.core.source import LOOK, Source
 
 
-def read_sources(paths: Sequence[Place], layout: Layout) -> list[Source]:
+def read_sources(paths: Sequence[Place], layout: Layout, headers_do: bool = False) -> list[Source]:
     """The files as a layout reads them, each header held against it.
+
+    A header alone is a table without rows where `headers_do`.
 
     A file whose columns have another order has them put into the layout's as it is read.
     Raises RequestError when a header differs or no file holds anything, OutsideError when a file
@@ -37,8 +39,8 @@ def read_sources(paths: Sequence[Place], layout: Layout) -> list[Source]:
         if order:
             source = replace(source, codec=f"{source.codec}+{_columns_form(order, layout)}")
         filled = filled or any(record_chunks([head], layout.dialect, where=str(path)))
-        # A header alone is a table without rows.
-        filled = filled or (layout.format == "csv" and layout.dialect.header and bool(head.strip()))
+        if headers_do and layout.format == "csv" and layout.dialect.header:
+            filled = filled or bool(head.strip())
         found.append(source)
     if not filled:
         what = f"{paths[0]} holds no records"
