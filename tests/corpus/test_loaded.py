@@ -11,8 +11,10 @@ from datetime import date, datetime, time
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
 import pytest
 from openpyxl import Workbook
+from pyarrow import parquet
 
 from splarn.core.errors import OutsideError
 from splarn.core.files import opened_up
@@ -67,6 +69,71 @@ def test_decimals_are_the_nearest_doubles_in_sqlite(splarn: Splarn, tmp_path: Pa
     with sqlite3.connect(tmp_path / "t.db") as base:
         found = [row[0] for row in base.execute("SELECT toll FROM t ORDER BY rowid")]
     assert found == [float(value) for value in values]
+
+
+def test_extremes_arrive_or_are_faults_on_every_engine(
+    splarn: Splarn, tmp_path: Path, target: str, table: str
+) -> None:
+    day, last = 86_400_000_000, 253_402_300_799_999_999
+    odd = pa.table({
+        "n": pa.array(range(7), pa.int32()),
+        "level": pa.array([1.5, float("nan"), None, -0.0, 1e300, 2.5, 0.1]),
+        "note": pa.array(["a", "b\0c", "ü", "", "x", None, "y"]),
+        "at": pa.array([last, 0, last + 1, -day, 1, None, -62_135_596_800_000_000],
+                       pa.timestamp("us")),
+        "fine": pa.array([1000, 0, 0, 1, None, 5000, 0], pa.timestamp("ns")),
+        "tags": pa.array([[b"ab"], [], [], [], [b"\xff\0", None], None, []], pa.list_(pa.binary())),
+    })  # fmt: skip
+    parquet.write_table(odd, tmp_path / "odd.parquet")
+    assert splarn("layout", "odd.parquet", "--out", "layout.json").code == 0
+    words = ["load", "odd.parquet", "--layout", "layout.json", "--to", target, "--table", table]
+    ran = splarn(*words, "--bad-rows", "set-aside", "--json")
+    assert ran.code == 0, ran.err
+    found = (ran.json["rows_loaded"], ran.json["rows_rejected"], ran.json["verified"])
+    assert found == (4, 3, True)
+    rows = ask(target, f"SELECT n, level, tags FROM {table} ORDER BY n")
+    assert [row[0] for row in rows] == [0, 4, 5, 6]
+    tags = [one if isinstance(one, list) else json.loads(one) for _, _, one in rows[:2]]
+    assert tags == [["ab"], ["ff00", None]]
+    text = "".join(f"2031-01-{n % 28 + 1:02d} 10:00:00,{n}.5\n" for n in range(200))
+    text += "9999-12-31 23:59:59.999999,1.5\n0000-01-01 00:00:00,2.5\n2031-01-01 10:00:00,01.5\n"
+    (tmp_path / "odd.csv").write_text("at,toll\n" + text)
+    fields = [{"name": "at", "type": "datetime", "format": "%Y-%m-%d %H:%M:%S"},
+              {"name": "toll", "type": "number", "precision": 9, "scale": 2}]  # fmt: skip
+    (tmp_path / "odd.json").write_text(json.dumps({"schema": {"fields": fields}}))
+    words = ["load", "odd.csv", "--layout", "odd.json", "--to", target, "--table", f"{table}_c"]
+    ran = splarn(*words, "--bad-rows", "set-aside", "--json")
+    assert (ran.code, ran.json["rows_loaded"], ran.json["verified"]) == (0, 201, True), ran.err
+
+
+def test_a_wide_table_is_verified_in_pieces(
+    splarn: Splarn, tmp_path: Path, target: str, table: str
+) -> None:
+    names = [f"c{number}" for number in range(700)]
+    rows = [",".join(str(row * at % 97) for at in range(700)) for row in range(20)]
+    (tmp_path / "wide.csv").write_text("\n".join([",".join(names), *rows]) + "\n")
+    ran = splarn("load", "wide.csv", "--to", target, "--table", table, "--json")
+    assert (ran.code, ran.json["verified"]) == (0, True), ran.err
+
+
+def test_a_null_in_a_lone_column_survives_shaping(splarn: Splarn, tmp_path: Path) -> None:
+    (tmp_path / "a.jsonl").write_text('{"note": "x"}\n{"note": null}\n{"note": ""}\n' * 5)
+    words = ["shape", "a.jsonl", "--into", "parts", "--format", "csv", "--verify", "--json"]
+    ran = splarn(*words)
+    assert ran.code == 0, ran.err
+    checked = splarn("check", "parts", "--json").json
+    assert (checked["rows"], checked["bad"]) == (15, 0)
+
+
+def test_faults_of_parts_name_the_delivery(splarn: Splarn, tmp_path: Path) -> None:
+    text = "Tolls\n\nno,toll\n" + "".join(f"{n},{n}.5\n" for n in range(900))
+    (tmp_path / "a.csv").write_text(text.replace("700,700.5", "700,dear"))
+    assert splarn("layout", "a.csv", "--out", "layout.json").code == 0
+    shaped = splarn("shape", "a.csv", "--layout", "layout.json", "--into", "p",
+                    "--part-size", "1KiB")  # fmt: skip
+    assert shaped.code == 0, shaped.err
+    (fault,) = splarn("check", "p", "--json").json["faults"]
+    assert (fault["path"], fault["line"]) == ("a.csv", 704)
 
 
 TEXT = "passage_no,lock\n" + "".join(f"{n},L{n % 7}\n" for n in range(1, 60))

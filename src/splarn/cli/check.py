@@ -53,6 +53,7 @@ def check(
     with Pools() as pools:
         pool = pools.of(wanted)
         result = check_files(files, how, pool, limit=limit, good=good, progress=out.progress())
+    result.faults = context.in_delivery(result.faults)
     written = None
     if rejects is not None:
         written = replace_rejects(rejects / "check.rejects.jsonl", result.faults)
@@ -84,7 +85,7 @@ def check(
         )
         if result.bad > len(shown):
             out.say(f"… and {show_count(result.bad - len(shown))} more (--show N lists more).")
-    if written is not None:
+    if written is not None and result.bad:
         out.say(f"The bad rows are in {written}.")
     if good is not None:
         out.say(f"The good rows are in {good}.")

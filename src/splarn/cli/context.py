@@ -13,9 +13,11 @@ from splarn.core.job import Job, read_job
 
 if TYPE_CHECKING:
     from splarn.core.configuration import Space
+    from splarn.core.faults import Fault
     from splarn.core.layout import Layout
     from splarn.core.ledger import Ledger
     from splarn.core.limit import BadRows
+    from splarn.core.load.pieces import Piece
     from splarn.core.places import Place
     from splarn.core.plan import Limits
     from splarn.core.prices import Prices, Usage
@@ -30,6 +32,8 @@ class Context:
         self.job: Job = read_job(job_file)
         self.out = Output(as_json)
         self._manifest_layout: Layout | None = None
+        # Where the records of parts lie in the delivery, by the part's path.
+        self._pieces: dict[str, tuple[Piece, ...]] = {}
         # What was among the sources and is no file, with what it is.
         self.skipped: list[tuple[Path, str]] = []
 
@@ -64,6 +68,11 @@ class Context:
             if isinstance(at, Path) and is_manifest(base / at if base else at):
                 manifest = read_manifest(base / at if base else at)
                 self._manifest_layout = manifest.layout
+                from splarn.core.load.pieces import pieces_of
+
+                for part in manifest.parts:
+                    where = str(manifest.folder / part.path)
+                    self._pieces[where] = pieces_of(part, manifest.layout)
                 found.update(dict.fromkeys(manifest.folder / part.path for part in manifest.parts))
             elif is_folder(text):
                 found.update(dict.fromkeys(listed(text)))
@@ -75,6 +84,14 @@ class Context:
         for path, what in self.skipped if not quiet else ():
             self.out.note(f"Left out {path}: it is {what}.")
         return opened_up(found) if opened else list(found)
+
+    def in_delivery(self, faults: Sequence[Fault]) -> list[Fault]:
+        """Faults with the files and lines of the delivery, where they were found in its parts."""
+        if not self._pieces:
+            return list(faults)
+        from splarn.core.load.pieces import in_delivery
+
+        return [in_delivery(fault, self._pieces.get(fault.path, ())) for fault in faults]
 
     def layout(self, given: Path | None, paths: Sequence[Place]) -> Layout:
         """The layout given, or the manifest's, or the job's, or one inferred, which is said."""

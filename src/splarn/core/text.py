@@ -17,11 +17,14 @@ _SPECIAL = '["\\\\\x00-\x1f]'
 
 
 def stamp_text(column: Any) -> Any:
-    """Datetimes as text with no more digits after the second than they need."""
+    """Datetimes as text; a fraction of a second has six digits where there is one.
+
+    Each value by itself, so that it is the same text whatever comes with it.
+    """
     fraction = pc.add(pc.multiply(pc.millisecond(column), 1000), pc.microsecond(column))
     if not pc.any(pc.not_equal(fraction, 0)).as_py():
-        column = column.cast(pa.timestamp("s"))
-    return column.cast(pa.string())
+        return column.cast(pa.timestamp("s")).cast(pa.string())
+    return pc.replace_substring_regex(column.cast(pa.string()), r"\.0+$", "")
 
 
 def value_text(column: Any) -> Any:

@@ -265,7 +265,8 @@ class PostgresqlSession(SqlSession):
         expressions = {
             "boolean": f"{column}::int",
             "date": f"({column} - DATE '1970-01-01')",
-            "datetime": f"floor(date_part('epoch', {column}))::bigint",
+            # Whole seconds first: a double has no room for the fractions of the last centuries.
+            "datetime": f"date_part('epoch', date_trunc('second', {column}))::bigint",
             "time": f"floor(date_part('epoch', {column}))::bigint",
         }
         return f"sum({expressions.get(field.type, column)})"

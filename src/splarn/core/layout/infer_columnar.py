@@ -56,10 +56,12 @@ def infer_columnar(
 
 
 def _texts(column: pa.ChunkedArray) -> list[str | None]:
+    from splarn.core.reading.columnar import nested_text
+
     try:
         texts: list[str | None] = value_text(column).to_pylist()
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
-        texts = [None if value is None else str(value) for value in column.to_pylist()]
+        texts = [None if value is None else nested_text(value) for value in column.to_pylist()]
     return texts
 
 

@@ -151,12 +151,25 @@ def _fitted(column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
         return careful_values(pa.array(texts, pa.string()), field, rows, blame)
     if pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type):
         return careful_values(_decoded(column, field, rows, blame), field, rows, blame)
+    if pa.types.is_timestamp(column.type) and column.type.unit == "ns":
+        column = _without_nanoseconds(column, field, rows, blame)
     if not field.is_converted:
         try:
             return _storable(column.cast(wanted), field, rows, blame)
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             pass
     return careful_values(column.cast(pa.string()), field, rows, blame)
+
+
+def _without_nanoseconds(column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
+    """Moments in microseconds; those that need more digits are faults."""
+    parts = column.cast(pa.int64())
+    odd = pc.not_equal(pc.multiply(pc.divide(parts, 1000), 1000), parts)
+    odd = pc.fill_null(odd, False)
+    for row in np.flatnonzero(np.asarray(odd)).tolist():
+        why = "nanoseconds, which databases do not keep"
+        blame(int(rows[row]), field.name, "type", str(column[row].cast(pa.string())), why)
+    return column.cast(pa.timestamp("us", column.type.tz), safe=False)
 
 
 def _storable(column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
@@ -175,6 +188,17 @@ def _storable(column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
     for row in np.flatnonzero(np.asarray(bad)).tolist():
         blame(int(rows[row]), field.name, kind, None, why)
     return pc.if_else(bad, pa.scalar(None, column.type), column)
+
+
+def _record(table: Any, row: int) -> dict[str, Any]:
+    """A row as plain values; those that Python cannot hold as Arrow writes them."""
+    found = {}
+    for name, column in zip(table.column_names, table.columns, strict=True):
+        try:
+            found[name] = _plain(column[row].as_py())
+        except (OverflowError, ValueError):
+            found[name] = str(column[row].cast(pa.int64()).as_py())
+    return found
 
 
 def nested_text(value: Any) -> str:
@@ -213,8 +237,7 @@ def _decoded(column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
 def _faults_of(path: Place, table: Any, before: int) -> MakeFault:
     def make(row: int, field: str | None, kind: str, value: str | None, message: str) -> Fault:
         number = before + row + 1
-        (record,) = table.slice(row, 1).to_pylist()
-        raw = json.dumps(record, ensure_ascii=False, default=str)
+        raw = json.dumps(_record(table, row), ensure_ascii=False)
         shown = None if value is None else shorten(value)
         # A columnar file has no lines: its row numbers stand in for them.
         return Fault(str(path), number, number, field, kind, shown, message, raw)
