@@ -61,5 +61,14 @@ def shown(value: Any) -> str | None:
     return str(value)
 
 
+def test_long_text_in_a_wide_encoding_is_sampled_at_its_head(tmp_path: Path) -> None:
+    path = tmp_path / "wide.csv"
+    text = "no,lock\r\n" + "".join(f"{n},L{n % 7}\r\n" for n in range(1, 90_000))
+    path.write_bytes(text.encode("utf-16"))
+    inferred = infer_layout([path])
+    assert [field.type for field in inferred.layout.fields] == ["integer", "string"]
+    assert check([path], inferred.layout, Inline()).rows == 89_999
+
+
 def test_no_case_is_left_without_its_expectation() -> None:
     assert all(isinstance(case, Case) and case.names for case in CASES.values())

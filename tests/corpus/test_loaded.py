@@ -236,10 +236,25 @@ def test_a_delivery_of_several_layouts_is_grouped(splarn: Splarn, tmp_path: Path
         assert base.execute('SELECT "at.lock" FROM g').fetchall() == [("Low",)]
 
 
+def test_nested_parquet_is_flattened_by_choice(splarn: Splarn, tmp_path: Path) -> None:
+    nested = pa.table({
+        "n": [1, 2, 3],
+        "at": [{"lock": "Low", "pos": {"x": 1.5}}, None, {"lock": None, "pos": {"x": 2.5}}],
+    })  # fmt: skip
+    parquet.write_table(nested, tmp_path / "n.parquet")
+    assert splarn("layout", "n.parquet", "--flatten", "--out", "layout.json").code == 0
+    ran = splarn("load", "n.parquet", "--layout", "layout.json", "--to", "sqlite:///t.db",
+                 "--table", "t", "--json")  # fmt: skip
+    assert (ran.code, ran.json["verified"]) == (0, True), ran.err
+    with sqlite3.connect(tmp_path / "t.db") as base:
+        found = base.execute('SELECT n, "at.lock", "at.pos.x" FROM t ORDER BY n').fetchall()
+    assert found == [(1, "Low", 1.5), (2, None, None), (3, None, 2.5)]
+
+
 def test_odd_values_are_shown_with_their_place(splarn: Splarn, tmp_path: Path) -> None:
     values = [str(n) for n in range(200)]
     values[77] = "deep"
     (tmp_path / "a.csv").write_text("level\n" + "\n".join(values) + "\n")
     ran = splarn("layout", "a.csv", "--review")
     assert "odd: 'deep' in a.csv, line 79" in ran.out
-    assert "instead: string, which fits 200 of 200" in ran.out
+    assert "string (all fit)" in ran.out

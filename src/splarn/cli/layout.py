@@ -146,15 +146,19 @@ def _show_evidence(out: Output, inferred: Inferred) -> None:
     if not inferred.evidence:
         out.note("JSON and Parquet say their types themselves; there is no evidence to weigh.")
     for field, evidence in zip(inferred.layout.fields, inferred.evidence, strict=False):
-        out.say(f"{field.name}: {field.describe()}")
+        out.say(f"\n  {field.name}: {field.describe()}")
+        empty = f", {evidence.empty:,} empty" if evidence.empty else ""
         shown = ", ".join(f"{value!r} ({count:,})" for value, count in evidence.common)
-        out.say(
-            f"  {evidence.filled:,} values, {evidence.empty:,} empty; most often {shown or '-'}"
-        )
+        out.say(f"    {evidence.filled:,} filled{empty}; most often {shown or 'nothing'}")
         for value, where in evidence.odd:
-            out.say(f"  odd: {value!r} in {where}")
-        for kind, fits in evidence.alternatives:
-            out.say(f"  instead: {kind}, which fits {fits:,} of {evidence.filled:,}")
+            out.say(f"    odd: {value!r} in {where}")
+        others = ", ".join(
+            f"{kind} ({'all' if fits == evidence.filled else f'{fits:,}'} fit)"
+            for kind, fits in evidence.alternatives
+        )
+        if others:
+            out.say(f"    else: {others}")
+    out.say("")
 
 
 def _how(source: Source, found: Layout) -> str:

@@ -21,7 +21,7 @@ _OTHERS = (
     Field("x", "time"),
     Field("x", format="uuid"),
 )
-_WORDS = {"number(38,9)": "number(38,9), exact", "number": "number, floating"}
+_WORDS = {"number(38,9)": "exact number", "number": "floating number", "integer": "integer"}
 
 
 @dataclass(frozen=True)

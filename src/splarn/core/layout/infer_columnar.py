@@ -17,10 +17,11 @@ SAMPLED = 10_000
 
 
 def infer_columnar(
-    paths: Sequence[Place], name: str
+    paths: Sequence[Place], name: str, flatten: bool = False
 ) -> tuple[Layout, int, tuple[str, ...], tuple[Seen, ...]]:
     """Layout, records sampled, doubts and what each field held.
 
+    With `flatten`, nested columns become fields of their own, named by points.
     Raises OutsideError when a file cannot be read.
     """
     from splarn.core.reading.columnar import open_parquet
@@ -40,9 +41,11 @@ def infer_columnar(
             if batch is not None:
                 tables.append(pa.Table.from_batches([batch]))
     assert first is not None, "there is a file"
-    fields = tuple(_field(column, notes) for column in first)
     table = pa.concat_tables(tables) if tables else first.empty_table()
-    for column, values in zip(first, table.columns, strict=True):
+    while flatten and any(pa.types.is_struct(column.type) for column in table.schema):
+        table = table.flatten()
+    fields = tuple(_field(column, notes) for column in table.schema)
+    for column, values in zip(table.schema, table.columns, strict=True):
         odd = pc.sum(pc.is_nan(values)).as_py() if pa.types.is_floating(column.type) else 0
         if odd:
             notes.append(

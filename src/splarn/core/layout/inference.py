@@ -81,7 +81,7 @@ def infer_from(
         from splarn.core.layout.infer_columnar import infer_columnar
 
         layout, rows, notes, seen = infer_columnar(
-            list(dict.fromkeys(s.path for s in samples)), name
+            list(dict.fromkeys(s.path for s in samples)), name, flatten
         )
         return Inferred(layout, rows, notes, seen)
     if kind == "jsonl" and delimiter is None:

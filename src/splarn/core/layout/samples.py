@@ -98,6 +98,9 @@ def decode(sample: Sample, encoding: str, line_end: str = "\n") -> str:
     end = line_end[-1].encode()
     data = sample.data
     if encoding.startswith(("utf-16", "utf-32")):
+        if not sample.is_head:
+            # Where a letter begins inside the file is not known.
+            return ""
         text = data.decode(encoding, errors="replace").removeprefix("\ufeff")
         text = text.replace("\r", "\n") if line_end == "\r" else text.replace("\r\n", "\n")
         return text if sample.whole else text[: text.rfind("\n") + 1]

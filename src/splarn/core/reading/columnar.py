@@ -74,7 +74,9 @@ def read_rows(path: Place, layout: Layout, start: int = 0, end: int | None = Non
     Raises RequestError when the file lacks a column, OutsideError when it is damaged.
     """
     with open_parquet(path) as file:
-        check_columns(path, file.schema_arrow.names, layout)
+        present = file.schema_arrow.names
+        check_columns(path, present, layout)
+        columns = list(dict.fromkeys(_top(name, present) for name in layout.names))
         before = 0
         for number in range(file.metadata.num_row_groups):
             rows = file.metadata.row_group(number).num_rows
@@ -85,20 +87,33 @@ def read_rows(path: Place, layout: Layout, start: int = 0, end: int | None = Non
             if end is not None and low >= end:
                 return
             at = low
-            for batch in file.iter_batches(
-                batch_size=BATCH, row_groups=[number], columns=list(layout.names)
-            ):
+            for batch in file.iter_batches(batch_size=BATCH, row_groups=[number], columns=columns):
                 first = max(start - at, 0)
                 last = len(batch) if end is None else min(end - at, len(batch))
                 at += len(batch)
                 if first < last:
-                    table = pa.Table.from_batches([batch]).select(list(layout.names))
-                    yield table.slice(first, last - first)
+                    table = pa.Table.from_batches([batch]).slice(first, last - first)
+                    yield _flattened(table, layout)
+
+
+def _top(name: str, present: list[str]) -> str:
+    """The column that a name leads into, where points in it mean nested fields."""
+    return name if name in present else name.partition(".")[0]
+
+
+def _flattened(table: Any, layout: Layout) -> Any:
+    """The layout's columns; those within nested ones are taken out of them."""
+    while not set(layout.names) <= set(table.column_names):
+        flat = table.flatten()
+        if flat.column_names == table.column_names:
+            break
+        table = flat
+    return table.select(list(layout.names))
 
 
 def check_columns(path: Place, present: list[str], layout: Layout) -> None:
     """Raises RequestError when a column of the layout is not there."""
-    missing = [name for name in layout.names if name not in present]
+    missing = [name for name in layout.names if _top(name, present) not in present]
     if missing:
         raise RequestError(
             f"{path} lacks the column {missing[0]!r} of the layout {layout.name!r}: use the layout "
