@@ -6,7 +6,20 @@ import random
 from dataclasses import dataclass
 
 NAMES = ("passage_no", "lock", "boat", "keeper", "toll", "level", "entered", "open", "remark")
-WORDS = ("Low Weir", "Upper Lock", "Fen", "Ada", "the Heron", "grey; slow", "a, b", "Ünder", "x|y")
+# How a header is odd, and which names come of it.
+HEADERS = ("plain", "plain", "plain", "blank first", "years", "twice", "shouted")
+WORDS = (
+    "two\nlines",
+    "Low Weir",
+    "Upper Lock",
+    "Fen",
+    "Ada",
+    "the Heron",
+    "grey; slow",
+    "a, b",
+    "Ünder",
+    "x|y",
+)
 
 
 @dataclass(frozen=True)
@@ -30,10 +43,26 @@ def make(seed: int) -> Made:
     quoting = chance.choice(("needed", "needed", "text", "all"))
     header = chance.random() < 0.8
     comma = delimiter != "," and chance.random() < 0.2
+    odd_header = chance.choice(HEADERS) if header else ""
+    written = list(names)
+    if odd_header == "blank first":
+        written[0], names = "", ("column_1", *names[1:])
+    elif odd_header == "years" and len(kinds) > 3:
+        kinds[2:] = ["decimal"] * (len(kinds) - 2)
+        years = tuple(str(1990 + at) for at in range(len(kinds) - 2))
+        written[2:], names = years, (*names[:2], *years)
+    elif odd_header == "twice" and len(kinds) > 2:
+        written[-1], names = written[1], (*names[:-1], f"{names[1]}_2")
+    elif odd_header == "shouted":
+        written = [name.upper() for name in written]
+        names = tuple(written)
     rows = [tuple(_value(chance, kind, number) for kind in kinds) for number in range(1, count + 1)]
-    lines = [_line(names, kinds, delimiter, quoting, False, True)] if header else []
+    lines = [_line(tuple(written), kinds, delimiter, quoting, False, True)] if header else []
     lines += [_line(row, kinds, delimiter, quoting, comma, False) for row in rows]
-    odd = [f"{delimiter!r}", quoting, "header" if header else "no header"]
+    odd = [f"{delimiter!r}", quoting, f"{odd_header} header" if header else "no header"]
+    if chance.random() < 0.15 and len(kinds) > 2:
+        lines += ["", "Source: the books of the weir keeper"]
+        odd.append("footer")
     if chance.random() < 0.2 and len(kinds) > 2:
         lines[:0] = ["Tolls of the Larkmere Waterways", ""]
         odd.append("title")
@@ -41,8 +70,13 @@ def make(seed: int) -> Made:
         lines[:0] = ["# written by the weir keeper"]
         odd.append("comment")
     end = chance.choice(("\n", "\n", "\r\n", "\r"))
-    encoding = chance.choice(("utf-8", "utf-8", "utf-8-sig", "utf-16", "utf-16-be", "utf-32"))
+    encoding = chance.choice(
+        ("utf-8", "utf-8", "utf-8-sig", "utf-16", "utf-16-be", "utf-32", "cp1252")
+    )
     text = end.join(lines) + (end if chance.random() < 0.8 else "")
+    if end == "\r":
+        # There a line break in a text is written as the others are, and read as them.
+        text = text.replace("\n", "\r")
     odd += [repr(end), encoding, "decimal comma" if comma else ""]
     shown = names if header else tuple(f"field_{at}" for at in range(1, len(names) + 1))
     return Made(text.encode(encoding), shown, tuple(rows), ", ".join(filter(None, odd)))

@@ -86,9 +86,7 @@ class Proxy:
                 server.sendall(data)
             except OSError:
                 break
-        for one in (client, server):
-            with suppress(OSError):
-                one.close()
+        _end(client, server)
 
     def _strikes(self, trouble: Trouble, sent: int, seen: int) -> bool:
         due = sent >= trouble.after if trouble.after is not None else seen >= trouble.nth
@@ -121,11 +119,16 @@ class Proxy:
             with suppress(OSError):
                 client.shutdown(socket.SHUT_WR)
             time.sleep(0.2)
-        for one in (client, server):
-            with suppress(OSError):
-                one.shutdown(socket.SHUT_RDWR)
-            with suppress(OSError):
-                one.close()
+        _end(client, server)
+
+
+def _end(*both: socket.socket) -> None:
+    """Ends connections; shut down first, since another thread that waits on one keeps it open."""
+    for one in both:
+        with suppress(OSError):
+            one.shutdown(socket.SHUT_RDWR)
+        with suppress(OSError):
+            one.close()
 
 
 def _pass(server: socket.socket, client: socket.socket, muted: threading.Event) -> None:

@@ -154,11 +154,11 @@ _SHAPE = re.compile(rb"[0-9A-Za-z \x80-\xff]+")
 
 def _judged(source: Source, head: bytes, whole: bool) -> tuple[Dialect, int]:
     """The dialect and the number of columns, as `layout` judges them."""
-    escaped = b'\\"' in head
-    lines = head[:8192].split(b"\n", 3)
-    # The header as it is; of two lines below it what is between letters and digits.
-    key = (lines[0], *(_SHAPE.sub(b"", line) for line in lines[1:3]))
-    if key in _known and not escaped:
+    special = b'\\"' in head or b"\0" in head[:256]
+    lines = head[:8192].split(b"\n", 5)
+    # The first line as it is; of some below it what is between letters and digits.
+    key = (lines[0], *(_SHAPE.sub(b"", line) for line in lines[1:5]))
+    if key in _known and not special:
         return _known[key]
     if _last and _fits_too(head, *_last[0]):
         return _last[0]
@@ -167,7 +167,7 @@ def _judged(source: Source, head: bytes, whole: bool) -> tuple[Dialect, int]:
     found = replace(form.dialect, footer=0 if not cut else form.dialect.footer), form.width
     if len(_known) > MOST_KNOWN:
         _known.clear()
-    if not escaped:
+    if not special:
         _known[key] = found
     _last[:] = [found]
     return found
