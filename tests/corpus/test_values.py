@@ -1,0 +1,107 @@
+"""A value is taken as a type only where it comes back out of it as it was written."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+import pyarrow as pa
+from hypothesis import example, given
+from hypothesis import strategies as st
+
+from splarn.core.layout import Field
+from splarn.core.layout.column_types import guess_field
+from splarn.core.layout.header import LONGEST_NAME, settled_names
+from splarn.core.layout.moments import settle_day_first
+from splarn.core.reading.convert import convert_text
+
+DIGITS = st.text("0123456789", min_size=1, max_size=30)
+NUMBERS = st.builds(
+    lambda sign, whole, point, rest: f"{sign}{whole}{point}{rest if point else ''}",
+    st.sampled_from(("", "", "-", "+")), DIGITS, st.sampled_from(("", ".")), DIGITS,
+)  # fmt: skip
+KINDS = (
+    Field("n", "integer"),
+    Field("n", "integer", bits=16),
+    Field("n", "number"),
+    Field("n", "number", precision=15, scale=2),
+    Field("n", "number", precision=38, scale=9),
+)
+
+
+@given(st.lists(NUMBERS, min_size=1, max_size=20), st.sampled_from(KINDS))
+@example(["01234"], KINDS[0])
+@example(["0.1", "0.30000000000000004", "123456789.123456789123"], KINDS[2])
+def test_what_a_number_takes_is_the_number_that_was_written(
+    values: list[str], field: Field
+) -> None:
+    found, misfit = convert_text(pa.array(values, pa.string()), field)
+    for text, value, bad in zip(values, found.to_pylist(), misfit.tolist(), strict=True):
+        assert bad == (value is None)
+        if bad:
+            continue
+        exact = Decimal(repr(value)) if isinstance(value, float) else Decimal(value)
+        assert exact == Decimal(text), f"{text} became {value}"
+        digits = text.lstrip("+-").partition(".")[0]
+        assert digits == "0" or not digits.startswith("0"), f"{text} lost its zeros"
+
+
+@given(st.lists(NUMBERS, min_size=1, max_size=30))
+def test_a_guessed_type_takes_every_value_it_was_guessed_from(values: list[str]) -> None:
+    field = guess_field("n", values, whole=True).field
+    found, misfit = convert_text(pa.array(values, pa.string()), field)
+    assert not misfit.any(), (field, values)
+    for text, value in zip(values, found.to_pylist(), strict=True):
+        if field.type == "string":
+            assert value == text
+        else:
+            assert Decimal(str(value)) == Decimal(text)
+
+
+@given(st.lists(st.text(max_size=90), min_size=1, max_size=12), st.integers(0, 3))
+def test_settled_names_can_be_columns_of_any_engine(cells: list[str], more: int) -> None:
+    names, notes = settled_names(cells, len(cells) + more)
+    assert len(names) == len(cells) + more
+    assert len({name.lower() for name in names}) == len(names)
+    for name in names:
+        assert name == " ".join(name.split())
+        assert 0 < len(name.encode()) <= LONGEST_NAME + 4
+        assert all(mark.isprintable() for mark in name)
+    settled = settled_names(names, len(names))
+    assert settled[0] == names or any("longer" in note for note in [*notes, *settled[1]])
+
+
+def test_other_ways_of_writing_numbers_are_read_strictly() -> None:
+    german = Field("n", "number", precision=9, scale=2, decimal_char=",", group_char=".")
+    texts = ["1.234,50", "1234,5", "12.34,5", "1,234.5", "-7", None]
+    values, misfit = convert_text(pa.array(texts), german)
+    assert [None if v is None else float(v) for v in values.to_pylist()] == [
+        1234.5, 1234.5, None, None, -7.0, None,
+    ]  # fmt: skip
+    assert misfit.tolist() == [False, False, True, True, False, False]
+    signed = Field("n", "number", precision=9, scale=2, bare_number=False, brackets=True)
+    values, misfit = convert_text(pa.array(["$5.50", "(2.25)", "12 %", "five"]), signed)
+    assert [None if v is None else float(v) for v in values.to_pylist()] == [5.5, -2.25, 12, None]
+    assert misfit.tolist() == [False, False, False, True]
+
+
+def test_moments_with_a_zone_are_stored_in_utc() -> None:
+    guess = guess_field("at", ["2031-05-06T10:00:00+02:00", "2031-05-06T08:00:00Z"])
+    values, misfit = convert_text(
+        pa.array(["2031-05-06T10:00:00+02:00", "2031-05-06T08:00:00Z", "2031-05-06T08:00:00"]),
+        guess.field,
+    )
+    assert misfit.tolist() == [False, False, True]
+    assert str(values[0].as_py()) == str(values[1].as_py()) == "2031-05-06 08:00:00"
+    for form, text in (("epoch", "1900000000"), ("epoch-ms", "1900000000000")):
+        values, _ = convert_text(pa.array([text]), Field("at", "datetime", form))
+        assert str(values[0].as_py()) == "2030-03-17 17:46:40"
+
+
+def test_day_and_month_are_told_by_other_fields_and_by_the_series() -> None:
+    months = [f"{month}/1/{year}" for year in (2030, 2031) for month in range(1, 13)]
+    assert guess_field("at", months).field.format == "%m/%d/%Y"
+    days = [f"{day}/1/2031" for day in range(1, 13)]
+    fields = [guess_field("at", [f"3/{day}/2031"]).field for day in (4, 25)]
+    settled = settle_day_first(fields, [["3/4/2031"], ["3/25/2031"]])
+    assert [field.format for field in settled] == ["%m/%d/%Y", "%m/%d/%Y"]
+    assert "fits both" in " ".join(guess_field("at", days).notes)
