@@ -54,6 +54,8 @@ CASES: dict[str, Case] = {
                         ("lock", "keeper"), (("Upper", "Ann"),)),
     "ends-with-delimiter": Case("a,b\n" + _rows(9, "{n},x{n},\n"), ("a", "b", "column_3"),
                                 (("1", "x1", None),)),
+    "header-ends-with-delimiter": Case("a,b,\n" + _rows(9, "{n},x{n}\n"), ("a", "b"),
+                                       (("1", "x1"),)),
     # The widest split must not win.
     "times": Case(_rows(40, "{n},10:{m:02d}:00\n"), ("field_1", "field_2"), (("1", "10:01:00"),),
                   types={"field_2": "time"}),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import glob
 import os
+import re
 import stat
 import time
 from collections.abc import Callable, Iterable, Iterator
@@ -17,6 +18,8 @@ from splarn.core.archives import Member, archive_kind, members_of
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.places import Place, Remote, find_remote, open_place, place
 
+# Where an object ends at the edge and another begins.
+_NEXT_OBJECT = re.compile(rb"^\}\s*\{", re.MULTILINE)
 # Names that end like this are Splarn's unfinished business and never data.
 ASIDE = ".splarn-unfinished"
 # A file on its way out, until its copy is proven: one that a kill left behind has its name again.
@@ -164,9 +167,12 @@ def _is_records(path: str) -> bool:
             head = file.read(1 << 16)
     except OSError:
         return True
-    if head.lstrip()[:1] != b"{" or head.split(b"\n", 1)[0].rstrip().endswith(b"}"):
-        return True
-    return not any(key in head for key in (b'"schema"', b'"resources"', b'"$schema"'))
+    text = head.lstrip()
+    if text[:1] == b"[":
+        return text[1:].lstrip()[:1] == b"{"
+    # An object a line, or several objects; a single one is a layout, a manifest or the like.
+    one_line = text.split(b"\n", 1)[0].rstrip().endswith(b"}")
+    return one_line or _NEXT_OBJECT.search(text) is not None
 
 
 @dataclass(frozen=True)

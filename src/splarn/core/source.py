@@ -271,7 +271,7 @@ def _look_into(place: Place, first: int) -> tuple[int, tuple[int, int, int], byt
             return size, stamp, file.read(first)
     with outside(f"Reading {place}"):
         # Opening a pipe would wait for somebody who writes into it.
-        descriptor = os.open(place, os.O_RDONLY | os.O_NONBLOCK)
+        descriptor = os.open(place, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0))
         try:
             size, stamp = _told(place, os.fstat(descriptor))
             return size, stamp, os.read(descriptor, first)

@@ -67,11 +67,12 @@ def find_beginning(
         cells, empty = first.cells, _ends_empty(body, width)
         return Beginning(before, ((*cells, "") if empty else ("", *cells),), width, True, not empty)
     rows = [record.cells for record in body if record.width == width]
-    verdict = header_verdict(first.cells, rows)
-    width = max(width, first.width if verdict > 0 else 0)
+    cells = first.cells if any(first.cells[width:]) else first.cells[:width]
+    verdict = header_verdict(cells, rows)
+    width = max(width, len(cells) if verdict > 0 else 0)
     if verdict <= 0:
         return Beginning(before, (), width, verdict < -0.5)
-    return Beginning(before, (first.cells,), width, verdict >= 0.5)
+    return Beginning(before, (cells,), width, verdict >= 0.5)
 
 
 def usual_width(records: Sequence[Record]) -> int:
@@ -93,6 +94,11 @@ def _first_whole(records: Sequence[Record], width: int, spaced: bool) -> int:
         alike = sum(one.width == width for one in near)
         if near and alike < 0.6 * usual * len(near):
             # Among lines that are no records, one may have their width by chance.
+            continue
+        if record.width > width and not any(cell.strip() for cell in record.cells[width:]):
+            # The header ends with a delimiter, and the records do not.
+            if width > 1 and all(_namely(cell) for cell in record.cells[:width]):
+                return at
             continue
         if record.width > width and at + 1 < len(records):
             # A header may name columns that most records leave out at their end.

@@ -102,6 +102,8 @@ def _order_of(source: Source, head: bytes, layout: Layout) -> tuple[int, ...]:
         return ()
     cells = header_of(head, layout, str(path))
     width = len(layout.fields)
+    while len(cells) > width and not cells[-1].strip():
+        cells.pop()
     names = settled_names(cells, max(len(cells), 1))[0]
     for header in (cells, [cell.strip() for cell in cells], names):
         if layout.names == tuple(header):
