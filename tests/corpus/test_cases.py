@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 
 from splarn.core.check import check
+from splarn.core.errors import RequestError
 from splarn.core.layout.inference import infer_layout
 from splarn.core.pool import Inline
 from splarn.core.reading import read_parsed
@@ -68,6 +69,19 @@ def test_long_text_in_a_wide_encoding_is_sampled_at_its_head(tmp_path: Path) -> 
     inferred = infer_layout([path])
     assert [field.type for field in inferred.layout.fields] == ["integer", "string"]
     assert check([path], inferred.layout, Inline()).rows == 89_999
+
+
+def test_files_of_other_kinds_are_no_text(tmp_path: Path) -> None:
+    path = tmp_path / "a.csv"
+    for data in (b"%PDF-1.7 and so on\n" * 9, bytes(range(256)) * 40, b"SQLite format 3\0" * 9):
+        path.write_bytes(data)
+        with pytest.raises(RequestError, match="is no text"):
+            infer_layout([path])
+    # Quotes that close anywhere: other readers divide it otherwise, and nothing may fail.
+    path.write_bytes(b'a,b\n1,"x"y\r"z"\n2,"p\rq"\n3,ok\n' * 3)
+    layout = infer_layout([path]).layout
+    checked = check([path], layout, Inline())
+    assert checked.rows >= 3
 
 
 def test_no_case_is_left_without_its_expectation() -> None:

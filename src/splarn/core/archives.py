@@ -88,6 +88,11 @@ class Member:
             return _Closing(found, tape, self.archive)  # type: ignore[return-value]
 
 
+def is_sheet(place: object) -> bool:
+    """Whether a place is a sheet of a spreadsheet."""
+    return isinstance(place, Member) and place.kind == "sheet"
+
+
 class _Closing(io.RawIOBase):
     """A member's bytes, whose archive is closed with it."""
 

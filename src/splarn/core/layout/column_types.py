@@ -85,7 +85,7 @@ def guess_field(name: str, values: Sequence[str], whole: bool = False) -> FieldG
     if not telling:
         said = "no value in the sample" if not words else f"only {', '.join(words)} in the sample"
         return FieldGuess(Field(name), (f"{name}: {said}; taken as text",) if values else ())
-    guess = _typed(name, telling, whole)
+    guess = _held(_typed(name, telling, whole), telling)
     if guess.field.is_free_text:
         return _as_text(guess, values, words)
     field, notes = guess.field, guess.notes
@@ -107,6 +107,27 @@ def guess_field(name: str, values: Sequence[str], whole: bool = False) -> FieldG
         often = f"empty in only {empty} of {len(values):,} rows" if empty else "never empty"
         notes = (*notes, f"{name}: unique and {often} in the sample; taken as required")
     return FieldGuess(field, notes)
+
+
+def _held(guess: FieldGuess, telling: list[str]) -> FieldGuess:
+    """The guess, unless reading by it would refuse values that it was guessed from."""
+    import pyarrow as pa
+
+    from splarn.core.reading.convert import convert_text
+
+    field = guess.field
+    if field.is_free_text:
+        return guess
+    _, misfit = convert_text(pa.array(telling, pa.string()), field)
+    refused = int(misfit.sum())
+    if refused <= (len(telling) * TOLERANCE if len(telling) >= ENOUGH else 0):
+        return guess
+    example = telling[int(misfit.argmax())]
+    note = (
+        f"{field.name}: looks like {field.describe()}, yet {refused:,} of {len(telling):,} values "
+        f"cannot be read so (such as {example[:40]!r}); kept as text"
+    )
+    return FieldGuess(Field(field.name), (note,))
 
 
 def _as_text(guess: FieldGuess, values: Sequence[str], words: Counter[str]) -> FieldGuess:

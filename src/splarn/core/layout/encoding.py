@@ -36,6 +36,22 @@ def wide_encoding(data: bytes) -> str | None:
     return None
 
 
+# How files of other kinds begin: archives, documents, pictures, old spreadsheets, programs.
+_OTHER_KINDS = (
+    b"PK\3\4", b"%PDF", b"\x89PNG", b"GIF8", b"\xff\xd8\xff", b"\xd0\xcf\x11\xe0", b"\x7fELF",
+    b"SQLite format 3\0", b"Rar!", b"7z\xbc\xaf",
+)  # fmt: skip
+
+
+def is_binary(data: bytes) -> bool:
+    """Whether bytes are surely no text: of a known other kind, or full of control bytes."""
+    if data.startswith(b"PAR1") or wide_encoding(data) is not None:
+        return False
+    look = data[:8192]
+    odd = sum(look.count(bytes([byte])) for byte in (0, *range(4, 9), *range(14, 27)))
+    return data.startswith(_OTHER_KINDS) or odd > len(look) * 0.05
+
+
 def line_end_of(data: bytes, encoding: str) -> str:
     """How lines end: a line feed, both, or a carriage return where there is little else."""
     if encoding.startswith(("utf-16", "utf-32")):

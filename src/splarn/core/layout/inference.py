@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from splarn.core.errors import RequestError
 from splarn.core.layout.column_types import FieldGuess, Seen, guess_field, look_at
+from splarn.core.layout.encoding import is_binary
 from splarn.core.layout.evidence import Evidence, evidence_of
 from splarn.core.layout.fields import Field, Layout
 from splarn.core.layout.moments import settle_day_first
@@ -69,6 +70,12 @@ def infer_from(
     samples = take_samples(sources)
     if not samples:
         raise RequestError(f"{_name_all(sources)}: there is nothing to infer a layout from.")
+    for sample in samples:
+        if sample.is_head and is_binary(sample.data):
+            raise RequestError(
+                f"{sample.path} is no text but a file of another kind: leave it out, or bring it "
+                "as delimited text, JSON, Parquet or a spreadsheet here."
+            )
     name = name or _stem(sources[0].place)
     formats = {sample.source.format for sample in samples if sample.is_head}
     if len(formats) > 1:

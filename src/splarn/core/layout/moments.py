@@ -10,7 +10,7 @@ from itertools import pairwise
 from splarn.core.layout.fields import INSTANT, Field
 
 _DATE = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}")
-_TIME = re.compile(r"[0-2][0-9]:[0-5][0-9](?::[0-5][0-9](?:\.[0-9]{1,6})?)?")
+_TIME = re.compile(r"[0-2]?[0-9]:[0-5][0-9](?::[0-5][0-9](?:\.[0-9]{1,6})?)?")
 _STAMP = re.compile(
     r"([0-9]{4}-[0-9]{2}-[0-9]{2})([ T])([0-2][0-9]:[0-5][0-9](?::[0-5][0-9](?:\.([0-9]{1,9}))?)?)"
     r"(Z|[+-][0-9]{2}:?[0-9]{2})?"
@@ -21,7 +21,7 @@ _DAYS = (
     "%b %d, %Y", "%B %d, %Y", "%b %d %Y", "%d-%b-%y", "%Y%m%d",
 )  # fmt: skip
 _CLOCKS = ("", " %H:%M:%S", " %H:%M", "T%H:%M:%S", " %I:%M:%S %p", " %I:%M %p", " %I:%M%p")
-_CLOCK_ALONE = ("%I:%M:%S %p", "%I:%M %p", "%I:%M%p", "%H:%M", "%H:%M:%S")
+_CLOCK_ALONE = ("%I:%M:%S %p", "%I:%M %p", "%I:%M%p")
 _LIKE = re.compile(
     r"(?:[0-9]{1,4}[/.\-][0-9]{1,2}[/.\-][0-9]{1,4}|[0-9]{1,2}[ \-][A-Za-z]{3,9}[ \-][0-9]{2,4}"
     r"|[A-Za-z]{3,9} [0-9]{1,2},? [0-9]{4}|[0-9]{8})?[T ]?"
@@ -69,7 +69,7 @@ def _is_time(value: str) -> bool:
     if not _TIME.fullmatch(value):
         return False
     try:
-        time.fromisoformat(value)
+        time.fromisoformat(value if value[1] != ":" else f"0{value}")
     except ValueError:
         return False
     return True

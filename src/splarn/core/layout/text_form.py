@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from splarn.core.archives import is_sheet
 from splarn.core.layout.cells import is_value
 from splarn.core.layout.dialect import Dialect
 from splarn.core.layout.encoding import guess_encoding, line_end_of
@@ -20,6 +21,11 @@ from splarn.core.layout.header import Beginning, find_beginning, settled_names
 from splarn.core.layout.samples import Sample, decode
 from splarn.core.layout.splitting import Marks, Record, lines_of, records_of
 
+# How people begin what they write behind the records.
+_REMARK = re.compile(
+    "(?:source|note|total|figures|data |copyright|generated|report|created|end of|as of|last upd)"
+    "|[*†©#(]"
+)
 _SEP = re.compile(r'"?sep=(.)"?')
 # A column in which this share of the values is padded was padded on purpose.
 PADDED = 0.5
@@ -58,6 +64,9 @@ def judge_text(samples: Sequence[Sample], delimiter: str | None = None) -> TextF
     texts = [decode(sample, encoding, line_end) for sample in samples]
     head_texts = [text for text, one in zip(texts, samples, strict=True) if one.is_head]
     first = head_texts[0]
+    if delimiter is None and all(is_sheet(sample.path) for sample in heads):
+        # Written so by the reader of spreadsheets.
+        delimiter = ","
     named = _SEP.fullmatch(first.split("\n", 1)[0].strip())
     if named and delimiter is None:
         delimiter = named[1]
@@ -339,7 +348,8 @@ def _is_note(record: Record, width: int) -> bool:
     if is_value(first):
         return False
     if record.width == width:
-        return width > 2 and record.filled == 1 and len(first) > 12
+        remark = _REMARK.match(first.lower()) is not None
+        return width > 2 and record.filled == 1 and len(first) > 12 and remark
     return record.width < width and record.filled <= max(1, width // 2)
 
 

@@ -182,6 +182,8 @@ def _cast(text: Any, field: Field) -> Any:
 
 def _typed(text: Any, field: Field) -> Any:
     if field.type == "time":
+        # An hour may have one digit.
+        text = pc.replace_substring_regex(text, r"^([0-9]:)", r"0\1")
         stamped = pc.binary_join_element_wise("1970-01-01T", text, "")
         return stamped.cast(pa.timestamp("us")).cast(pa.time64("us"))
     return text.cast(field.arrow_type())
@@ -193,7 +195,7 @@ _LOOKS = {
     "number": r"^\s*[+-]?([0-9]|\.[0-9]|(?i:inf|nan))",
     "date": r"^\s*[0-9]{4}-[0-9]{2}-[0-9]{2}\s*$",
     "datetime": r"^\s*[0-9]{4}-[0-9]{2}-[0-9]{2}",
-    "time": r"^\s*[0-9]{2}:[0-9]{2}",
+    "time": r"^\s*[0-9]{1,2}:[0-9]{2}",
     "boolean": r"^\s*(?i:true|false|0|1)\s*$",
 }
 

@@ -154,6 +154,8 @@ class DelimitedParser(TextParser):
         for position, found in wrong_width:
             expected = len(self.layout.fields)
             message = f"{found} columns where the layout has {expected}"
+            if not found:
+                message = "quotes that do not divide it into fields"
             blame(int(rows[position]), None, "columns", None, message)
         if wrong_width:
             rows = np.delete(rows, [position for position, _ in wrong_width])
@@ -210,6 +212,8 @@ class DelimitedParser(TextParser):
         )
         # Each pass over the columns met the same records.
         wrong = sorted(set(wrong))
+        if len(table) + len(wrong) != len(rows):
+            return self._one_by_one(records, rows)
         short = {at: found for at, found in wrong if found < len(self.layout.fields)}
         if short and self.layout.dialect.fill:
             filled = list(records)
@@ -219,6 +223,18 @@ class DelimitedParser(TextParser):
                 filled[row] = bare + self._delimiter * (len(self.layout.fields) - found) + b"\n"
             return self._read_text(filled, rows)
         return self._unmarked(table, mark), wrong
+
+    def _one_by_one(self, records: list[bytes], rows: Any) -> tuple[Any, list[tuple[int, int]]]:
+        """The same where Arrow divides the text into other records than it has: each by itself."""
+        if len(rows) == 1:
+            empty = {name: pa.array([], pa.binary()) for name in self.layout.names}
+            return pa.table(empty), [(0, 0)]
+        tables, wrong = [], []
+        for position in range(len(rows)):
+            table, odd = self._read_text(records, rows[position : position + 1])
+            tables.append(table)
+            wrong += [(position, found) for _, found in odd]
+        return pa.concat_tables(tables), wrong
 
     def _careful_column(self, column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
         text, broken = _as_text(column)

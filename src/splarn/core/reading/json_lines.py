@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from pyarrow import json as arrow_json
 
 from splarn.core.layout import Layout
@@ -101,7 +102,7 @@ class JsonParser(TextParser):
             table = arrow_json.read_json(pa.BufferReader(chunk.data), self._read, self._options)
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             return None
-        return self._fitted(table.select(list(self.layout.names)), self._late)
+        return self._fitted(table.select(list(self.layout.names)), self._late, _without_empty)
 
     def _parse_carefully(self, chunk: Chunk) -> Parsed:
         blame = Blamer(self._faults_of(chunk))
@@ -164,8 +165,13 @@ class JsonParser(TextParser):
             if text is not None and _is_broken(text):
                 blame(row, field.name, "encoding", None, "half a character, which is no text")
                 return None
-            found[field.name] = text
+            # An empty text is no value where something else than text is meant.
+            found[field.name] = None if text == "" and not field.is_free_text else text
         return found
+
+
+def _without_empty(text: Any) -> Any:
+    return pc.if_else(pc.equal(text, ""), pa.scalar(None, pa.string()), text)
 
 
 def flattened(record: dict[str, Any], inner: frozenset[str] | None = None) -> dict[str, Any]:

@@ -158,6 +158,9 @@ def _judged(source: Source, head: bytes, whole: bool) -> tuple[Dialect, int]:
     lines = head[:8192].split(b"\n", 5)
     # The first line as it is; of some below it what is between letters and digits.
     key = (lines[0], *(_SHAPE.sub(b"", line) for line in lines[1:5]))
+    if whole:
+        # Of a file that ends here, also whether its last line is a record like the others.
+        key = (*key, _SHAPE.sub(b"", head.rstrip().rpartition(b"\n")[2]))
     if key in _known and not special:
         return _known[key]
     if _last and _fits_too(head, *_last[0]):
