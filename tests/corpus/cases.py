@@ -48,6 +48,8 @@ CASES: dict[str, Case] = {
                  ("gauge", "2031-01-01", "2031-01-02"), (("G1", "17", "19"),)),
     "row-names": Case("toll boats\n" + _rows(9, '"Weir {n}" {n} {n}0\n'),
                       ("column_1", "toll", "boats"), (("Weir 1", "1", "10"),)),
+    "long-field": Case('n,t\n1,"' + "x" * (10 << 20) + '"\n2,y\n', ("n", "t"),
+                       (("1", "x" * (10 << 20)), ("2", "y")), rows=2),
     "no-header": Case(_rows(20, "{n},n{n},{n}.5\n"), ("field_1", "field_2", "field_3"),
                       (("1", "n1", "1.5"),), ("no header",)),
     "text-header": Case("lock,keeper\n" + "Upper,Ann\nLower,Bob\nFen,Cid\n" * 4,
@@ -112,6 +114,10 @@ CASES: dict[str, Case] = {
                             types={"at": "time"}),
     "json-empty-text": Case('{"at": "2031-01-02", "n": "x"}\n{"at": "", "n": ""}\n' * 9,
                             ("at", "n"), (("2031-01-02", "x"), (None, ""))),
+    "durations": Case("took\n" + _rows(9, "26:1{s}:0{s}\n"), ("took",), (("26:11:01",),),
+                      ("format duration",), {"took": "string"}),
+    "since-1970": Case("seen_at\n" + _rows(9, "190000000{n}\n"), ("seen_at",), (("1900000001",),),
+                       ("format epoch",), {"seen_at": "integer"}),
     # What stands around the records.
     "title": Case("Tolls of the Larkmere\n\nid,name\n" + _rows(20, "{n},n{n}\n"), ("id", "name"),
                   (("1", "n1"),), ("before the header",)),
@@ -151,5 +157,8 @@ CASES: dict[str, Case] = {
     "json-glued": Case('{"a": 1}{"a": 2} {"a": 3}\n', ("a",), (("1",), ("2",), ("3",))),
     "json-mixed": Case('{"a": 1}\n{"a": "x"}\n{"a": {"b": 1}}\n{"a": null}\n   \n', ("a",),
                        (("1",), ("x",), ('{"b":1}',), (None,)), ("several kinds",), rows=4),
+    "json-odd": Case('{"a": "ok"}\n{"a": "\\ud83d"}\n{"a": "\\u0000"}\n{"a": "\\ud83d\\ude00"}\n'
+                     + '{"a": ' + "[" * 2000 + "]" * 2000 + "}\n", ("a",), (("ok",), ("😀",)),
+                     rows=5, bad=3),
     "json-numbers": Case('{"a": 1}\n{"a": 2.5}\n' * 9, ("a",), (("1",), ("2.5",))),
 }  # fmt: skip

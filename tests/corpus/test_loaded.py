@@ -251,6 +251,23 @@ def test_nested_parquet_is_flattened_by_choice(splarn: Splarn, tmp_path: Path) -
     assert found == [(1, "Low", 1.5), (2, None, None), (3, None, 2.5)]
 
 
+def test_a_header_of_two_lines_is_read_by_choice(splarn: Splarn, tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("level,,lock\nupper,lower,\n" + "1.5,2.5,Low\n" * 9)
+    fields = [{"name": "level upper", "type": "number"}, {"name": "lower", "type": "number"},
+              {"name": "lock"}]  # fmt: skip
+    layout = {"dialect": {"headerRows": [1, 2]}, "schema": {"fields": fields}}
+    (tmp_path / "layout.json").write_text(json.dumps(layout))
+    checked = splarn("check", "a.csv", "--layout", "layout.json", "--json")
+    assert (checked.code, checked.json["rows"], checked.json["bad"]) == (0, 9, 0), checked.err
+
+
+def test_two_near_delimiters_are_both_named(splarn: Splarn, tmp_path: Path) -> None:
+    (tmp_path / "a.txt").write_text("Low:7 Ada\nUp:9 Bob\nFen:3 Cid\n" * 9)
+    told = splarn("layout", "a.txt")
+    assert told.code == 0
+    assert "nearly as well; --delimiter settles it" in told.out
+
+
 def test_odd_values_are_shown_with_their_place(splarn: Splarn, tmp_path: Path) -> None:
     values = [str(n) for n in range(200)]
     values[77] = "deep"

@@ -97,6 +97,16 @@ def test_moments_with_a_zone_are_stored_in_utc() -> None:
         assert str(values[0].as_py()) == "2030-03-17 17:46:40"
 
 
+def test_lengths_of_time_are_read_as_seconds_by_choice() -> None:
+    field = Field("took", "number", "duration", precision=12, scale=3)
+    texts = ["26:15:00", "1:02", "PT1H30M", "P1DT0.5S", "-0:00:01", "1:99:00", "P", "soon", None]
+    values, misfit = convert_text(pa.array(texts), field)
+    assert [None if v is None else float(v) for v in values.to_pylist()] == [
+        94500, 62, 5400, 86400.5, -1, None, None, None, None,
+    ]  # fmt: skip
+    assert misfit.tolist() == [False] * 5 + [True] * 3 + [False]
+
+
 def test_day_and_month_are_told_by_other_fields_and_by_the_series() -> None:
     months = [f"{month}/1/{year}" for year in (2030, 2031) for month in range(1, 13)]
     assert guess_field("at", months).field.format == "%m/%d/%Y"

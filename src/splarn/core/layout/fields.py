@@ -23,6 +23,8 @@ BITS = (16, 32, 64)
 INSTANT = "%Y-%m-%dT%H:%M:%S%z"
 # Whole numbers that count from the beginning of 1970, in UTC.
 EPOCHS = {"epoch": 1_000_000, "epoch-ms": 1_000, "epoch-us": 1}
+# Numbers that are written as lengths of time, such as 26:15:00 or PT1H30M, in seconds.
+DURATION = "duration"
 ISO_PATTERNS = ("default", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d", "%H:%M:%S")
 
 
@@ -33,8 +35,9 @@ class Field:
     `precision` and `scale` make a `number` an exact decimal; without them it is a float.
     `bits` is an integer's width. `format` is `default`, for dates and times the ISO 8601 form, or
     else a strptime pattern; for a string it may be `uuid`. An `object` or an `array` is JSON text;
-    `any` is text as it is, or any other JSON value as its text.
-    `true_values` and `false_values` are what a boolean is written as where not true and false.
+    `any` is text as it is, or any other JSON value as its text. A number whose `format` is
+    `duration` is written as a length of time and kept in seconds. `true_values` and
+    `false_values` are what a boolean is written as where not true and false.
     `minimum`, `maximum` and `enum` are written as values of the field are in the files; lengths
     count characters; `pattern` is a regular expression that the whole value must match; `unique` is
     over all files. `null_markers` are what stands for no value in this field, None for what does
@@ -146,6 +149,11 @@ class Field:
         return self.type == "datetime" and self.format in EPOCHS
 
     @property
+    def is_duration(self) -> bool:
+        """Whether a number of seconds is written as a length of time."""
+        return self.type == "number" and self.format == DURATION
+
+    @property
     def is_plain(self) -> bool:
         """Whether a number is written with a point for decimals and nothing else."""
         marks = (self.decimal_char, self.group_char, self.bare_number, self.brackets)
@@ -178,6 +186,7 @@ class Field:
             self.has_pattern
             or self.is_instant
             or self.is_epoch
+            or self.is_duration
             or self.is_uuid
             or self.is_json
             or bool(self.true_values)
@@ -204,10 +213,16 @@ class Field:
         """The type as a person would say it: `number(9,2)`, `date as %d/%m/%Y`."""
         if not self.is_plain:
             return f"{replace(self, **BARE).describe()} as {self._shown()}"
+        if self.is_duration:
+            return "seconds of a duration"
         if self.is_decimal:
             return f"number({self.precision},{self.scale or 0})"
         if self.is_instant:
             return "datetime with a zone"
+        if self.is_epoch:
+            return (
+                "datetime as seconds since 1970" if self.format == "epoch" else "datetime as epoch"
+            )
         if self.type == "integer" and self.bits < 64:
             return f"integer of {self.bits} bits"
         if self.is_uuid:

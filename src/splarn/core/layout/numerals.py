@@ -25,6 +25,9 @@ DOUBLE_DIGITS = 15
 # Decimals whose number varies that much were printed from binary numbers, not kept in books.
 MANY_DECIMALS = 7
 
+# Names of columns that may count from 1970.
+_SINCE = re.compile(r"epoch|unix|timestamp|time|date|_ts$|_at$|created|updated|modified|seen")
+
 Found = tuple[Field, tuple[str, ...]]
 
 
@@ -95,6 +98,15 @@ def _integer(name: str, values: Sequence[str], notes: tuple[str, ...]) -> Found:
             f"{name}: numbers of up to {digits} digits, more than an integer of 64 bits holds; "
             "kept as exact decimals",
         )
+    if _SINCE.search(name.lower()):
+        moments = [int(value) for value in values]
+        for form, low in (("epoch", 10**8), ("epoch-ms", 10**11), ("epoch-us", 10**14)):
+            if all(low <= one < low * 50 for one in moments):
+                notes = (
+                    *notes,
+                    f"{name}: looks like moments counted from 1970; the type datetime with the "
+                    f"format {form} reads them so",
+                )
     keys = len(values) >= 500 and len(set(values)) == len(values)
     room = largest * ROOM
     bits = 64 if keys else 16 if room < 1 << 15 else 32 if room < 1 << 31 else 64

@@ -7,6 +7,7 @@ import re
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime
+from decimal import Decimal
 from functools import lru_cache
 from typing import Any
 
@@ -47,6 +48,8 @@ def convert_text(text: Any, field: Field) -> tuple[Any, Mask]:
         return _convert_instant(text)
     if field.is_epoch:
         return _convert_epoch(text, field)
+    if field.is_duration:
+        return _convert_duration(text, field)
     if field.type in ("integer", "number"):
         return _convert_number(text, field)
     return _cast_or_bisect(text, field)
@@ -112,6 +115,43 @@ def _convert_instant(text: Any) -> tuple[Any, Mask]:
         pa.timestamp("us"),
     )  # fmt: skip
     return values, misfit | others
+
+
+_CLOCKED = re.compile(r"([+-]?)(?:([0-9]+):)?([0-9]{1,4}):([0-5][0-9](?:\.[0-9]{1,6})?)")
+_SPELLED = re.compile(
+    r"([+-]?)P(?:([0-9]+)D)?(?:T(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+(?:\.[0-9]{1,6})?)S)?)?"
+)
+
+
+def seconds_of(text: str) -> Decimal | None:
+    """The seconds of 26:15:00, 15:00 or PT1H30M (ISO 8601, without years and months), or None."""
+    match = _CLOCKED.fullmatch(text)
+    if match:
+        sign, hours, minutes, seconds = match.groups()
+        days = "0"
+        if hours is not None and int(minutes) > 59:
+            return None
+    else:
+        match = _SPELLED.fullmatch(text)
+        if match is None or text[-1:] in "PT":
+            return None
+        sign, days, hours, minutes, seconds = match.groups()
+    total = int(days or 0) * 86400 + int(hours or 0) * 3600 + int(minutes or 0) * 60
+    found = total + Decimal(seconds or 0)
+    return -found if sign == "-" else found
+
+
+def _convert_duration(text: Any, field: Field) -> tuple[Any, Mask]:
+    """Lengths of time as seconds."""
+    texts = text.to_pylist()
+    values = [None if one is None else seconds_of(one.strip()) for one in texts]
+    misfit = np.array(
+        [one is not None and value is None for one, value in zip(texts, values, strict=True)],
+        dtype=bool,
+    )
+    shown = pa.array([None if one is None else format(one, "f") for one in values], pa.string())
+    found, others = _cast_or_bisect(shown, replace(field, format="default"))
+    return found, misfit | others
 
 
 def _convert_epoch(text: Any, field: Field) -> tuple[Any, Mask]:
