@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from decimal import Decimal
+from pathlib import Path
 
 import pyarrow as pa
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from splarn.core.layout import Field
+from splarn.core.layout import LINES, Dialect, Field, Layout
 from splarn.core.layout.column_types import guess_field
 from splarn.core.layout.header import LONGEST_NAME, settled_names
 from splarn.core.layout.moments import settle_day_first
+from splarn.core.reading import read_parsed
 from splarn.core.reading.convert import convert_text
 
 DIGITS = st.text("0123456789", min_size=1, max_size=30)
@@ -30,6 +32,8 @@ KINDS = (
 
 @given(st.lists(NUMBERS, min_size=1, max_size=20), st.sampled_from(KINDS))
 @example(["01234"], KINDS[0])
+@example(["350000000000000000000000000000"], KINDS[4])
+@example(["3402823669209384634633746074317682114.56"], KINDS[3])
 @example(["0.1", "0.30000000000000004", "123456789.123456789123"], KINDS[2])
 def test_what_a_number_takes_is_the_number_that_was_written(
     values: list[str], field: Field
@@ -43,6 +47,20 @@ def test_what_a_number_takes_is_the_number_that_was_written(
         assert exact == Decimal(text), f"{text} became {value}"
         digits = text.lstrip("+-").partition(".")[0]
         assert digits == "0" or not digits.startswith("0"), f"{text} lost its zeros"
+
+
+def test_decimals_that_128_bits_do_not_hold_are_faults_in_every_format(tmp_path: Path) -> None:
+    wraps = "3402823669209384634633746074317682114.56"
+    fields = (Field("n", "number", precision=9, scale=2),)
+    for name, form, text in (
+        ("a.csv", "csv", f"n\n1.50\n{wraps}\n2.5\n"),
+        ("a.jsonl", "jsonl", f'{{"n": 1.5}}\n{{"n": {wraps}}}\n{{"n": 2.5}}\n'),
+    ):
+        (tmp_path / name).write_text(text)
+        layout = Layout("a", Dialect() if form == "csv" else LINES, fields, form)
+        (parsed,) = read_parsed(tmp_path / name, "none", layout)
+        assert [float(value) for value in parsed.table.column(0).to_pylist()] == [1.5, 2.5]
+        assert len(parsed.faults) == 1
 
 
 @given(st.lists(NUMBERS, min_size=1, max_size=30))

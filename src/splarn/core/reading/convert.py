@@ -66,6 +66,11 @@ def _convert_number(text: Any, field: Field) -> tuple[Any, Mask]:
         values, others = _convert_number(text, replace(field, **BARE))
         return values, misfit | others
     changed = pc.match_substring_regex(text, _NO_NUMBER).fill_null(False)
+    if field.is_decimal:
+        # Arrow scales decimals without looking whether 128 bits hold them, and gives another one.
+        room = (field.precision or 0) - (field.scale or 0)
+        large = pc.match_substring_regex(text, rf"^\s*[+-]?[0-9]{{{room + 1},}}").fill_null(False)
+        changed = pc.or_(changed, large)
     text, misfit = _only(text, pc.invert(changed))
     if field.type == "number" and not field.is_decimal:
         lossy = _lossy(text)

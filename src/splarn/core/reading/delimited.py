@@ -41,7 +41,7 @@ class DelimitedParser(TextParser):
             for field in layout.fields
             if field.type in ("integer", "number") and not field.is_converted
         ]
-        self._floats = any(not f.is_decimal for f in self._numbers if f.type == "number")
+        self._fractions = any(field.type == "number" for field in self._numbers)
         self._text = dict.fromkeys(layout.names, pa.binary())
         # Columns that have the same words for no value are read together.
         self._words: dict[tuple[str, ...], list[str]] = {}
@@ -69,7 +69,7 @@ class DelimitedParser(TextParser):
             data += b"\n"
         late = self._late
         if self._numbers and (
-            has_padded(data, self._delimiter) or (self._floats and has_long_digits(data))
+            has_padded(data, self._delimiter) or (self._fractions and has_long_digits(data))
         ):
             late = [*late, *self._numbers]
         names = {field.name for field in late}

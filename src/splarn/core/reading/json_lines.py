@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 from pyarrow import json as arrow_json
 
 from splarn.core.layout import Layout
-from splarn.core.reading.delimited import careful_values
+from splarn.core.reading.delimited import careful_values, has_long_digits
 from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
 from splarn.core.records import Chunk
 
@@ -90,6 +90,7 @@ class JsonParser(TextParser):
         schema = pa.schema(
             [(f.name, pa.string() if f.name in late else f.arrow_type()) for f in layout.fields]
         )
+        self._decimals = any(field.is_decimal for field in layout.fields)
         self._options = arrow_json.ParseOptions(
             explicit_schema=schema, unexpected_field_behavior="error", newlines_in_values=False
         )
@@ -97,6 +98,8 @@ class JsonParser(TextParser):
 
     def _parse_direct(self, chunk: Chunk) -> Any:
         if not self._at_one_go or not _is_clean(chunk.data):
+            return None
+        if self._decimals and has_long_digits(chunk.data):
             return None
         try:
             table = arrow_json.read_json(pa.BufferReader(chunk.data), self._read, self._options)
