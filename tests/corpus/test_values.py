@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 from pathlib import Path
 
@@ -9,12 +10,14 @@ import pyarrow as pa
 from hypothesis import example, given
 from hypothesis import strategies as st
 
+from splarn.core.bitmaps import has_run
 from splarn.core.layout import LINES, Dialect, Field, Layout
 from splarn.core.layout.column_types import guess_field
 from splarn.core.layout.header import LONGEST_NAME, settled_names
 from splarn.core.layout.moments import settle_day_first
 from splarn.core.reading import read_parsed
 from splarn.core.reading.convert import convert_text
+from splarn.core.reading.delimited import has_padded
 
 DIGITS = st.text("0123456789", min_size=1, max_size=30)
 NUMBERS = st.builds(
@@ -113,6 +116,18 @@ def test_moments_with_a_zone_are_stored_in_utc() -> None:
     for form, text in (("epoch", "1900000000"), ("epoch-ms", "1900000000000")):
         values, _ = convert_text(pa.array([text]), Field("at", "datetime", form))
         assert str(values[0].as_py()) == "2030-03-17 17:46:40"
+
+
+@given(st.text("0123456789./x,\n", max_size=200))
+def test_long_runs_of_digits_are_found_wherever_they_stand(text: str) -> None:
+    # A slash lies between the point and the digits, and is harmless.
+    assert has_run(text.encode(), 46, 57, 16) == (re.search("[./0-9]{16}", text) is not None)
+
+
+@given(st.text('01.5-+ ,\n"x', max_size=60))
+def test_padded_fields_are_found_wherever_they_stand(text: str) -> None:
+    found = re.search(r"(?:^|[,\n\"])[-+ ]?0[0-9]", text) is not None
+    assert has_padded(text.encode(), b",") == found
 
 
 def test_lengths_of_time_are_read_as_seconds_by_choice() -> None:

@@ -75,6 +75,26 @@ def judge(data: Buffer, dialect: Dialect) -> tuple[Tally | None, Tally | None]:
     )
 
 
+def has_run(data: Buffer, low: int, high: int, length: int) -> bool:
+    """Whether so many bytes in a row lie between two values; `length` is a power of two up to 32.
+
+    Each bit is joined with its neighbours, then with theirs, so that few steps tell.
+    """
+    view = np.frombuffer(data, dtype=np.uint8)
+    packed = np.packbits((view - np.uint8(low)) <= high - low, bitorder="little")
+    over = -len(packed) % 8
+    if over:
+        packed = np.concatenate((packed, np.zeros(over, dtype=np.uint8)))
+    bits = packed.view(np.uint64)
+    step = 1
+    while step < length:
+        moved = bits >> np.uint64(step)
+        moved[:-1] |= bits[1:] << np.uint64(64 - step)
+        bits = bits & moved
+        step *= 2
+    return bool(bits.any())
+
+
 def _tally(ends: Any, stops_quoted: bool, blank: bool) -> Tally:
     words = np.flatnonzero(ends)
     if not len(words):

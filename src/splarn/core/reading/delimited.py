@@ -15,11 +15,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
+from splarn.core.bitmaps import has_run
 from splarn.core.layout import Field, Layout
 from splarn.core.reading.convert import convert_text
 from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
 from splarn.core.records import Chunk
 
+_PADDED_START = re.compile(rb"[-+ ]?0[0-9]")
 # Control characters that may stand in for a delimiter of several bytes.
 _STAND_INS = (b"\x1f", b"\x1e", b"\x1d", b"\x1c", *(bytes([byte]) for byte in range(1, 9)))
 
@@ -69,7 +71,8 @@ class DelimitedParser(TextParser):
             data += b"\n"
         late = self._late
         if self._numbers and (
-            has_padded(data, self._delimiter) or (self._fractions and has_long_digits(data))
+            has_padded(data, self._delimiter, self.layout.dialect.quote)
+            or (self._fractions and has_long_digits(data))
         ):
             late = [*late, *self._numbers]
         names = {field.name for field in late}
@@ -253,28 +256,37 @@ class DelimitedParser(TextParser):
         return pc.if_else(empty, pa.scalar(None, pa.string()), text)
 
 
-def has_padded(data: bytes, delimiter: bytes) -> bool:
+@lru_cache(maxsize=16)
+def _openings(delimiter: bytes, quote: str | None) -> Any:
+    """Which pairs of bytes open a field with a zero, a sign or a blank, as a table of both."""
+    table = np.zeros(1 << 16, dtype=bool)
+    for opener in (delimiter[-1], 10, ord(quote or "\n")):
+        for first in b"0-+ ":
+            table[first << 8 | opener] = True
+    return table
+
+
+def has_padded(data: bytes, delimiter: bytes, quote: str | None = '"') -> bool:
     """Whether a field may begin with a zero before a digit, which no number brings back."""
-    view = np.frombuffer(data, np.uint8)
-    zeros = np.flatnonzero(view[:-1] == 48)
-    zeros = zeros[(view[zeros + 1] - 48) < 10]
-    if not len(zeros):
+    if _PADDED_START.match(data):
+        return True
+    if len(data) < 3:
         return False
-    before = view[np.maximum(zeros, 1) - 1]
-    opens = (before == delimiter[-1]) | (before == 10) | (before == 34) | (before == 39)
-    opens |= (before == 45) | (before == 43) | (before == 32)
-    return bool(opens.any()) or int(zeros[0]) == 0
+    view = np.frombuffer(data, np.uint8)
+    table = _openings(delimiter, quote)
+    for shift in (0, 1):
+        pairs = np.frombuffer(data, "<u2", count=(len(data) - shift) // 2, offset=shift)
+        at = np.flatnonzero(table[pairs]) * 2 + shift + 1
+        at = at + (view[at] != 48)
+        at = at[at < len(data) - 1]
+        if ((view[at] == 48) & ((view[at + 1] - 48) < 10)).any():
+            return True
+    return False
 
 
 def has_long_digits(data: bytes) -> bool:
     """Whether there are more digits in a row than every double keeps, a point among them."""
-    view = np.frombuffer(data, np.uint8)
-    run = ((view - 48) < 10) | (view == 46)
-    for step in (1, 2, 4, 8):
-        if len(run) <= step:
-            return False
-        run = run[:-step] & run[step:]
-    return bool(run.any())
+    return has_run(data, 46, 57, 16)
 
 
 @lru_cache(maxsize=16)
