@@ -275,3 +275,7 @@ def test_odd_values_are_shown_with_their_place(splarn: Splarn, tmp_path: Path) -
     ran = splarn("layout", "a.csv", "--review")
     assert "odd: 'deep' in a.csv, line 79" in ran.out
     assert "string (all fit)" in ran.out
+    lines = [json.dumps({"level": n, "lock": "Low"}) for n in range(200)]
+    lines[77] = json.dumps({"level": "deep", "lock": "Low"})
+    (tmp_path / "a.jsonl").write_text("\n".join(lines) + "\n")
+    assert "odd: 'deep' in a.jsonl, line 78" in splarn("layout", "a.jsonl", "--review").out

@@ -144,7 +144,7 @@ def _show(
 def _show_evidence(out: Output, inferred: Inferred) -> None:
     """What speaks for each field's type, what does not fit it, and what else would."""
     if not inferred.evidence:
-        out.note("JSON and Parquet say their types themselves; there is no evidence to weigh.")
+        out.note("Parquet says its types itself; there is no evidence to weigh.")
     for field, evidence in zip(inferred.layout.fields, inferred.evidence, strict=False):
         out.say(f"\n  {field.name}: {field.describe()}")
         empty = f", {evidence.empty:,} empty" if evidence.empty else ""

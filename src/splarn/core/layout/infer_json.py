@@ -18,8 +18,10 @@ _NUMBERS = ("integer", "number", "boolean")
 
 def infer_json(
     samples: Sequence[Sample], name: str, flatten: bool = False
-) -> tuple[Layout, int, tuple[str, ...], tuple[Seen, ...]]:
-    """Layout, records sampled, doubts and what each field held.
+) -> tuple[
+    Layout, tuple[str, ...], tuple[Seen, ...], tuple[list[str | None], ...], tuple[str, ...]
+]:
+    """Layout, doubts, what each field held, the values of each, and where each record is.
 
     With `flatten`, nested objects become fields of their own, named by points.
     Raises RequestError when no line is a JSON object.
@@ -27,8 +29,9 @@ def infer_json(
     values: dict[str, list[str | None]] = {}
     kinds: dict[str, Counter[str]] = {}
     rows = broken = 0
+    places: list[str] = []
     for sample in samples:
-        for line in decode(sample, "utf-8").split("\n"):
+        for number, line in enumerate(decode(sample, "utf-8").split("\n"), 1):
             if not line.strip():
                 continue
             try:
@@ -46,6 +49,8 @@ def infer_json(
                 column.append(as_text(value))
                 kinds.setdefault(key, Counter())[kind_of(value)] += 1
             rows += 1
+            known = sample.is_head and "+json" not in sample.source.codec
+            places.append(f"{sample.path.name}, line {number}" if known else sample.path.name)
     if not values:
         raise RequestError(
             f"{samples[0].path} holds no JSON object on any sampled line: is it JSON lines?"
@@ -60,7 +65,8 @@ def infer_json(
         fields.append(field)
         seen.append(look_at(key, column))
         notes += doubts
-    return Layout(name, LINES, tuple(fields), "jsonl"), rows, tuple(notes), tuple(seen)
+    layout = Layout(name, LINES, tuple(fields), "jsonl")
+    return layout, tuple(notes), tuple(seen), tuple(values.values()), tuple(places)
 
 
 def _field(

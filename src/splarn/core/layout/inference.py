@@ -94,8 +94,8 @@ def infer_from(
     if kind == "jsonl" and delimiter is None:
         from splarn.core.layout.infer_json import infer_json
 
-        layout, rows, notes, seen = infer_json(samples, name, flatten)
-        return Inferred(layout, rows, notes, seen)
+        layout, notes, seen, columns, places = infer_json(samples, name, flatten)
+        return Inferred(layout, len(places), notes, seen, columns, places)
     return _infer_delimited(samples, name, delimiter)
 
 
