@@ -160,5 +160,6 @@ CASES: dict[str, Case] = {
     "json-odd": Case('{"a": "ok"}\n{"a": "\\ud83d"}\n{"a": "\\u0000"}\n{"a": "\\ud83d\\ude00"}\n'
                      + '{"a": ' + "[" * 2000 + "]" * 2000 + "}\n", ("a",), (("ok",), ("😀",)),
                      rows=5, bad=3),
+    "json-case": Case('{"Id": 1, "ID": 2}\n' * 9, ("Id", "ID"), (("1", "2"),), ("only in case",)),
     "json-numbers": Case('{"a": 1}\n{"a": 2.5}\n' * 9, ("a",), (("1",), ("2.5",))),
 }  # fmt: skip

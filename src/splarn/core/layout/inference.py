@@ -90,13 +90,28 @@ def infer_from(
         layout, rows, notes, seen = infer_columnar(
             list(dict.fromkeys(s.path for s in samples)), name, flatten
         )
-        return Inferred(layout, rows, notes, seen)
+        return Inferred(layout, rows, (*notes, *_alike(layout)), seen)
     if kind == "jsonl" and delimiter is None:
         from splarn.core.layout.infer_json import infer_json
 
         layout, notes, seen, columns, places = infer_json(samples, name, flatten)
+        notes = (*notes, *_alike(layout))
         return Inferred(layout, len(places), notes, seen, columns, places)
     return _infer_delimited(samples, name, delimiter)
+
+
+def _alike(layout: Layout) -> list[str]:
+    """Says which names differ only in case, where they are the files' own and cannot be settled."""
+    first: dict[str, str] = {}
+    found = []
+    for name in layout.names:
+        other = first.setdefault(name.lower(), name)
+        if other != name:
+            found.append(
+                f"{other} and {name} differ only in case, which only PostgreSQL keeps apart; load "
+                "one of them with --columns"
+            )
+    return found
 
 
 def _infer_delimited(samples: Sequence[Sample], name: str, delimiter: str | None) -> Inferred:
