@@ -56,7 +56,7 @@ def layout(
     from splarn.core.errors import RequestError
     from splarn.core.layout.descriptor import write_layout
     from splarn.core.layout.groups import grouped
-    from splarn.core.layout.inference import infer_from
+    from splarn.core.layout.inference import infer_layout
     from splarn.core.source import Source
     from splarn.engines import open_engine
 
@@ -64,22 +64,21 @@ def layout(
     out = context.out
     delimiter = "\t" if delimiter in ("\\t", "tab") else delimiter
     engine = open_engine(f"{ddl}://") if ddl else None
-    if out_file is not None and out_file.exists() and not yes:
-        raise RequestError(
-            f"{out_file} is already there and may hold your edits: name another file, or give "
-            "--yes to overwrite it."
-        )
     groups = grouped([Source.of(path) for path in context.paths(paths)])
     if len(groups) > 1 and delimiter is None:
         out.note(f"The files are of {len(groups)} kinds; each has a layout of its own.")
     elif delimiter is not None:
         groups = [[source for group in groups for source in group]]
+    every = [infer_layout(group, delimiter=delimiter, flatten=flatten) for group in groups]
+    places = _places(out_file, [inferred.layout.name for inferred in every])
+    taken = next((into for into in places if into is not None and into.exists()), None)
+    if taken is not None and not yes:
+        raise RequestError(
+            f"{taken} is already there and may hold your edits: name another file, or give --yes "
+            "to overwrite it."
+        )
     documents = []
-    for number, group in enumerate(groups):
-        inferred = infer_from(group, delimiter=delimiter, flatten=flatten)
-        into = _place(out_file, inferred.layout.name, number)
-        if into is not None and number and into.exists() and not yes:
-            raise RequestError(f"{into} is already there: give --yes to overwrite it.")
+    for group, inferred, into in zip(groups, every, places, strict=True):
         found = inferred.layout
         statement = engine.ddl(context.table(table, found.name), found) if engine else None
         # Before anything is shown: whoever reads that may stop reading.
@@ -91,12 +90,18 @@ def layout(
     out.document(first | ({"others": others} if others else {}))
 
 
-def _place(out_file: Path | None, name: str, number: int) -> Path | None:
-    """The file of a layout; those of further kinds are named after them."""
-    if out_file is None or not number:
-        return out_file
-    plain = "".join(mark if mark.isalnum() or mark in "-_" else "-" for mark in name)
-    return out_file.with_name(f"{out_file.stem}.{plain or number}{out_file.suffix}")
+def _places(out_file: Path | None, names: Sequence[str]) -> list[Path | None]:
+    """The file of each layout; those of further kinds are named after them, each its own."""
+    if out_file is None:
+        return [None] * len(names)
+    found = [out_file]
+    for number, name in enumerate(names[1:], 2):
+        plain = "".join(mark if mark.isalnum() or mark in "-_" else "-" for mark in name)
+        into = out_file.with_name(f"{out_file.stem}.{plain or number}{out_file.suffix}")
+        if into in found:
+            into = out_file.with_name(f"{out_file.stem}.{plain}-{number}{out_file.suffix}")
+        found.append(into)
+    return list(found)
 
 
 def _show(

@@ -9,6 +9,7 @@ import csv
 import io
 import tarfile
 import zipfile
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -24,12 +25,16 @@ _ZIP, _TAR = b"PK\x03\x04", b"ustar"
 
 
 @dataclass(frozen=True)
-class MemberStatus:
-    """Size in bytes and time of the last change in seconds since 1970, as a path's `stat` has."""
+class Status:
+    """Size in bytes and time of the last change since 1970, as a path's `stat` has them."""
 
     st_size: int
-    st_mtime: float
     st_mtime_ns: int
+
+    @property
+    def st_mtime(self) -> float:
+        """The last change in seconds."""
+        return self.st_mtime_ns / 1e9
 
 
 @dataclass(frozen=True)
@@ -57,13 +62,13 @@ class Member:
         """The name's ending."""
         return PurePosixPath(self.name).suffix
 
-    def stat(self) -> MemberStatus:
+    def stat(self) -> Status:
         """Its unpacked size, and the archive's last change."""
         status = self.archive.stat()
         size = _sizes(self.archive, status.st_mtime_ns, self.kind).get(self.inner)
         if size is None:
             raise OutsideError(f"{self} is not there: `splarn survey {self.archive}` lists it all.")
-        return MemberStatus(size, status.st_mtime, status.st_mtime_ns)
+        return Status(size, status.st_mtime_ns)
 
     def is_file(self) -> bool:
         """Whether it is there."""
@@ -200,9 +205,15 @@ def _sizes(path: Path, stamp: int, kind: str) -> dict[str, int]:
     with _reading(path):
         if kind == "zip":
             with zipfile.ZipFile(path) as archive:
-                return {
-                    one.filename: one.file_size for one in archive.infolist() if not one.is_dir()
-                }
+                files = [one for one in archive.infolist() if not one.is_dir()]
+                twice = [name for name, count in Counter(one.filename for one in files).items()
+                         if count > 1]  # fmt: skip
+                if twice:
+                    raise RequestError(
+                        f"{path} holds {twice[0]} twice, and only the last could be read: unpack "
+                        "it first."
+                    )
+                return {one.filename: one.file_size for one in files}
         with tarfile.open(path, "r:*") as tape:
             return {one.name: one.size for one in tape if one.isfile()}
 
@@ -253,6 +264,7 @@ def _cell(value: Any) -> str:
     if isinstance(value, (date, time)):
         return value.isoformat()
     if isinstance(value, timedelta):
-        seconds = round(value.total_seconds())
-        return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}"
+        seconds, rest = divmod(value, timedelta(seconds=1))
+        fraction = f".{rest.microseconds:06d}".rstrip("0") if rest else ""
+        return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}{fraction}"
     return str(value)

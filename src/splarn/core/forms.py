@@ -1,29 +1,34 @@
 """Forms: text of other encodings and shapes, made plain records on plain lines as it is read.
 
-Each form takes blocks and gives blocks. A line stays a line, so that faults name the delivery's own
-line; what is no record becomes a blank one.
+Each form takes blocks and gives blocks. A line of delimited text stays a line, so that faults name
+the delivery's own; what is no record becomes a blank one. Where a form cannot be sure, it makes the
+record one that no layout takes, so that it is a fault and nothing is lost or misread.
 """
 
 from __future__ import annotations
 
 import codecs
 import re
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any
+from functools import lru_cache
 
 from splarn.core.json_values import json_values
+from splarn.core.layout.dialect import BETWEEN, Dialect
+from splarn.core.records import field_patterns, record_chunks, skip_beginning
 
 Blocks = Iterator[bytes]
 # A quote that stays open for so many bytes is none.
 LONGEST_HELD = 8 << 20
-BETWEEN = b"\x1f"
+_BETWEEN = BETWEEN.encode()
+# More fields than any layout has, behind a record that must be a fault.
+_TOO_MANY = 4096
+# Lines over the last ones that tell how many fields a record has.
+_NEIGHBOURS = 20
 
 
 def reshaped(blocks: Iterable[bytes], forms: Iterable[str]) -> Blocks:
-    """Blocks with all the forms done, one after the other.
-
-    Raises UnicodeDecodeError where text is not of the encoding that a form names.
-    """
+    """Blocks with all the forms done, one after the other."""
     found = iter(blocks)
     for form in forms:
         name, _, given = form.partition("=")
@@ -31,10 +36,34 @@ def reshaped(blocks: Iterable[bytes], forms: Iterable[str]) -> Blocks:
     return found
 
 
+@lru_cache(maxsize=64)
+def around_fields(
+    delimiter: bytes, quote: str | None, escape: str | None, behind: bool = True
+) -> re.Pattern[bytes]:
+    """Blanks before fields, and `behind` them, or as its first group a quoted field.
+
+    Blanks inside of that are its own; those before it are not in the group.
+    """
+    d = re.escape(delimiter)
+    blank = rb"[ \t]" if delimiter != b"\t" else rb" "
+    opens = rb"(?:(?<=" + d + rb")|(?<=\n)|\A)"
+    outside = opens + blank + rb"+"
+    if behind:
+        outside = blank + rb"+(?=" + d + rb"|\r?\n|\Z)|" + outside
+    if quote is None:
+        return re.compile(rb"((?!))|" + outside)
+    q = re.escape(quote.encode())
+    inner = rb"[^" + q + rb"]|" + q + q
+    if escape is not None:
+        e = re.escape(escape.encode())
+        inner = e + rb"[\s\S]|[^" + q + e + rb"]|" + q + q
+    return re.compile(opens + blank + rb"*(" + q + rb"(?:" + inner + rb")*+" + q + rb")|" + outside)
+
+
 def _recode(blocks: Blocks, encoding: str) -> Blocks:
     # What cannot be decoded becomes a byte that no UTF-8 has, so that its record is a fault.
-    decoder = codecs.getincrementaldecoder(encoding)(errors="surrogateescape" if _single(encoding)
-                                                     else "replace")  # fmt: skip
+    wide = codecs.lookup(encoding).name.startswith(("utf-16", "utf-32"))
+    decoder = codecs.getincrementaldecoder(encoding)("replace" if wide else "surrogateescape")
     first = True
     for block in blocks:
         text = decoder.decode(block)
@@ -45,10 +74,6 @@ def _recode(blocks: Blocks, encoding: str) -> Blocks:
     text = decoder.decode(b"", True)
     if text:
         yield _encoded(text)
-
-
-def _single(encoding: str) -> bool:
-    return not codecs.lookup(encoding).name.startswith(("utf-16", "utf-32"))
 
 
 def _encoded(text: str) -> bytes:
@@ -76,27 +101,46 @@ def _lines(blocks: Blocks) -> Blocks:
 
 
 def _footer(blocks: Blocks, given: str) -> Blocks:
-    """Leaves out the last lines that are not blank, with the blank ones among them."""
-    count = int(given)
+    """Leaves out up to so many of the last filled lines, as long as they are no records.
+
+    A line with the fields of those over it, more than one of them filled, is a record, and so is
+    whatever stands over that. Without a delimiter the lines go as they are counted.
+    """
+    number, delimiter = given.split(",")
+    count, mark = int(number), bytes.fromhex(delimiter)
     held = b""
     for block in blocks:
         held += block
-        cut = _last_lines(held, count)
+        cut = _last_lines(held, count + _NEIGHBOURS)
         if cut > 0:
             yield held[:cut]
             held = held[cut:]
-    return
+    yield held[: _records_end(held, count, mark)]
 
 
 def _last_lines(data: bytes, count: int) -> int:
     """Where the last so many filled lines begin; 0 where there are not more."""
     end = len(data)
-    while count:
+    for _ in range(count):
         body = data[:end].rstrip(b"\r\n \t")
         if not body:
             return 0
         end = body.rfind(b"\n") + 1
-        count -= 1
+    return end
+
+
+def _records_end(data: bytes, count: int, mark: bytes) -> int:
+    """Where the records end, and lines behind them begin that are none."""
+    widths = Counter(line.count(mark) for line in data.split(b"\n") if line.strip()) if mark else {}
+    usual = max(widths, key=lambda width: widths[width], default=0)
+    end = len(data)
+    for _ in range(count):
+        start = _last_lines(data[:end], 1)
+        line = data[start:end]
+        filled = sum(1 for cell in line.strip().split(mark) if cell.strip()) if mark else 0
+        if mark and line.count(mark) >= usual and filled > 1:
+            break
+        end = start
     return end
 
 
@@ -104,11 +148,8 @@ def _comment(blocks: Blocks, given: str) -> Blocks:
     """Empties lines that begin with a mark, outside of quoted fields."""
     mark, quote = (bytes([int(number)]) for number in given.split(","))
     odd = 0
-    first = True
     for block in _lines(blocks):
-        begins = first and block.startswith(mark)
-        first = False
-        if not begins and b"\n" + mark not in block:
+        if not block.startswith(mark) and b"\n" + mark not in block:
             odd = (odd + block.count(quote)) & 1 if quote != b"\0" else 0
             yield block
             continue
@@ -121,120 +162,73 @@ def _comment(blocks: Blocks, given: str) -> Blocks:
         yield b"\n".join(lines)
 
 
-_BLANKS = re.compile(rb"[ \t]+")
-_BLANKS_OR_QUOTED = re.compile(
-    rb'((?:(?<=[ \t\n])|(?<![\s\S]))"(?:[^"]|"")*"(?=[ \t\r\n]|\Z))|[ \t]+'
+_RUNS = re.compile(
+    rb'(?:(?<=[ \t\n])|\A)("(?:[^"]|"")*")(?=[ \t\r\n]|\Z)|^[ \t]+|([ \t]+)(\r?$)|[ \t]+',
+    re.MULTILINE,
 )
-_EDGES = re.compile(rb"^[ \t]+|[ \t]+(?=\r?$)", re.MULTILINE)
 
 
 def _runs(blocks: Blocks, given: str) -> Blocks:
-    for block in _lines(blocks):
-        data = _EDGES.sub(b"", block)
-        if b'"' in data:
-            yield _BLANKS_OR_QUOTED.sub(lambda match: match[1] or BETWEEN, data)
-        else:
-            yield _BLANKS.sub(BETWEEN, data)
+    def change(match: re.Match[bytes]) -> bytes:
+        if match[1] is not None:
+            return match[1]
+        if match[2] is not None:
+            return match[3]
+        at = match.start()
+        return b"" if at == 0 or match.string[at - 1] == 10 else _BETWEEN
+
+    for block in _whole(_lines(blocks), b'"'):
+        yield _RUNS.sub(change, block)
 
 
 def _widths(blocks: Blocks, given: str) -> Blocks:
-    widths = [int(width) for width in given.split(",")]
-    edges, at = [], 0
-    for width in widths:
-        edges.append((at, at + width))
-        at += width
-    edges[-1] = (edges[-1][0], 1 << 30)
+    """Cuts lines at the places where columns begin.
+
+    Where columns have a blank between them, a line without one at such a place holds a value that
+    is too wide, which would be cut in two: it becomes a fault.
+    """
+    edges = [0]
+    for width in given.split(","):
+        edges.append(edges[-1] + int(width))
+    inner = edges[1:-1]
+    apart: list[int] | None = None
     for block in _lines(blocks):
         text = block.decode("utf-8", errors="surrogateescape")
         ends = "\n" if text.endswith("\n") else ""
-        lines = []
-        for line in text.removesuffix("\n").split("\n"):
-            plain = line.removesuffix("\r")
-            lines.append("\x1f".join(plain[a:b].strip() for a, b in edges) if plain.strip() else "")
-        yield ("\n".join(lines) + ends).encode("utf-8", errors="surrogateescape")
+        lines = [line.removesuffix("\r") for line in text.removesuffix("\n").split("\n")]
+        if apart is None:
+            filled = [line for line in lines if line.strip()]
+            apart = [at for at in inner if 2 * sum(_touches(x, at) for x in filled) < len(filled)]
+        made = []
+        for line in lines:
+            cells = [line[a:b].strip() for a, b in zip(edges[:-1], (*inner, None), strict=True)]
+            shown = BETWEEN.join(cells) if line.strip() else ""
+            wide = any(_touches(line, at) for at in apart)
+            made.append(shown + BETWEEN * _TOO_MANY if wide else shown)
+        yield ("\n".join(made) + ends).encode("utf-8", errors="surrogateescape")
+
+
+def _touches(line: str, at: int) -> bool:
+    """Whether a value goes on over a place in a line."""
+    return len(line) > at and not line[at - 1].isspace() and not line[at].isspace()
 
 
 def _space(blocks: Blocks, given: str) -> Blocks:
-    """Takes blanks behind delimiters and line breaks away, outside of quoted fields."""
-    mark, quote = given.split(",")
-    delimiter, q = re.escape(bytes.fromhex(mark)), re.escape(bytes([int(quote)]))
-    before = rb"(" + delimiter + rb"|\n)[ \t]+"
-    if quote == "0":
-        pattern = re.compile(before)
-        for block in _lines(blocks):
-            yield pattern.sub(rb"\1", block)
-        return
-    # A quoted field is passed over whole; it opens behind a delimiter or a line break alone.
-    quoted = (
-        rb"((?:"
-        + delimiter
-        + rb"|\n|\A)[ \t]*"
-        + q
-        + rb"(?:[^"
-        + q
-        + rb"]|"
-        + q
-        + q
-        + rb")*+"
-        + q
-        + rb")"
-    )
-    pattern = re.compile(quoted + rb"|" + before)
-    strip = re.compile(rb"(" + delimiter + rb"|\n|\A)[ \t]+")
+    """Takes blanks before fields away."""
+    mark, quote, escape = given.split(",")
+    pattern = around_fields(bytes.fromhex(mark), _character(quote), _character(escape), False)
+    for block in _whole(_lines(blocks), (_character(quote) or "").encode()):
+        yield pattern.sub(rb"\1", block)
+
+
+def _character(number: str) -> str | None:
+    return chr(int(number)) if number != "0" else None
+
+
+def _whole(blocks: Blocks, quote: bytes) -> Blocks:
+    """Blocks with every quote closed, as far as counting tells."""
     held = b""
-
-    def change(match: re.Match[bytes]) -> bytes:
-        return strip.sub(rb"\1", match[1], count=1) if match[1] is not None else match[2]
-
-    for block in _lines(blocks):
-        data = held + block
-        # A field that goes on in the next block waits for it.
-        if len(data) < LONGEST_HELD and data.count(bytes([int(quote)])) % 2:
-            held = data
-            continue
-        held = b""
-        yield pattern.sub(change, data)
-    if held:
-        yield pattern.sub(change, held)
-
-
-def _columns(blocks: Blocks, given: str) -> Blocks:
-    """Puts the columns of each record into another order; records of another width stay."""
-    mark, quote, numbers = given.split(",")
-    order = [int(number) for number in numbers.split(".")]
-    delimiter, q = bytes.fromhex(mark), bytes([int(quote)])
-    d, inside = re.escape(delimiter), re.escape(q)
-    plain = rb"(?:(?!" + d + rb")[^\n])*+"
-    quoted = inside + rb"(?:[^" + inside + rb"]|" + inside * 2 + rb")*+" + inside + plain + rb"|"
-    field = re.compile(
-        rb"(?:" + (b"" if quote == "0" else quoted) + plain + rb")(?:" + d + rb"|\n|\Z)"
-    )
-    for block in _whole_records(blocks, b"" if quote == "0" else q):
-        out: list[bytes] = []
-        cells: list[bytes] = []
-        at = 0
-        while at < len(block):
-            match = field.match(block, at)
-            assert match is not None, "the pattern matches any text"
-            at, cell, end = match.end(), match[0], b""
-            last = cell.endswith(b"\n") or at >= len(block)
-            if cell.endswith(b"\n"):
-                end = b"\r\n" if cell.endswith(b"\r\n") else b"\n"
-                cell = cell.removesuffix(end)
-            elif cell.endswith(delimiter):
-                cell = cell.removesuffix(delimiter)
-            cells.append(cell)
-            if last:
-                chosen = [cells[place] for place in order] if len(cells) == len(order) else cells
-                out.append(delimiter.join(chosen) + end)
-                cells = []
-        yield b"".join(out)
-
-
-def _whole_records(blocks: Blocks, quote: bytes) -> Blocks:
-    """Blocks of whole lines with every quote closed."""
-    held = b""
-    for block in _lines(blocks):
+    for block in blocks:
         held += block
         if quote and len(held) < LONGEST_HELD and held.count(quote) % 2:
             continue
@@ -244,6 +238,48 @@ def _whole_records(blocks: Blocks, quote: bytes) -> Blocks:
         yield held
 
 
+def _columns(blocks: Blocks, given: str) -> Blocks:
+    """Puts the columns of each record into another order; one of another width becomes a fault."""
+    mark, quote, escape, before, numbers = given.split(",")
+    order = [int(number) for number in numbers.split(".")]
+    delimiter = bytes.fromhex(mark)
+    # Bytes are taken as they are, so any encoding that has them all does.
+    dialect = Dialect(
+        delimiter.decode("latin-1"), _character(quote), False, escape=_character(escape),
+        encoding="latin-1", before=int(before),
+    )  # fmt: skip
+    field, _ = field_patterns(dialect)
+    _, passed, blocks = skip_beginning(blocks, dialect)
+    yield b"\n" * passed
+    for chunk in record_chunks(blocks, dialect, where="", offset=1):
+        data, at = chunk.data, 0
+        out: list[bytes] = []
+        cells: list[bytes] = []
+        while at < len(data):
+            match = field.match(data, at)
+            assert match is not None, "the pattern matches any text"
+            at, end = match.end(), match[2]
+            cell = match[0][: len(match[0]) - len(end)]
+            cells.append(cell)
+            if end == delimiter and at < len(data):
+                continue
+            if end == delimiter:
+                cells.append(b"")
+            if len(cells) > 1 or cells[0].strip():
+                out.append(delimiter.join(_ordered(cells, order, chunk.too_long > 0)))
+            out.append(b"\n" if end != delimiter else b"")
+            cells = []
+        yield b"".join(out)
+
+
+def _ordered(cells: list[bytes], order: list[int], cut: bool) -> list[bytes]:
+    if cut or len(cells) != len(order):
+        return cells + [b""] * _TOO_MANY
+    # A carriage return before the line break is none of the last cell.
+    bare = [*cells[:-1], cells[-1].removesuffix(b"\r")]
+    return [bare[place] for place in order]
+
+
 _FORMS: dict[str, Callable[[Blocks, str], Blocks]] = {
     "recode": _recode,
     "cr": _cr,
@@ -251,13 +287,9 @@ _FORMS: dict[str, Callable[[Blocks, str], Blocks]] = {
     "comment": _comment,
     "runs": _runs,
     "widths": _widths,
+    # An archive gives its members from their start on, as they are.
     "flow": lambda blocks, given: blocks,
     "json": json_values,
     "space": _space,
     "columns": _columns,
 }
-
-
-def register(name: str, form: Any) -> None:
-    """Adds a form under a name."""
-    _FORMS[name] = form

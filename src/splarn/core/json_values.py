@@ -7,101 +7,55 @@ blanks, so that a value is a record; inside a string JSON has none.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 import numpy as np
 
+from splarn.core.records import escaped
+
 Blocks = Iterator[bytes]
-OPEN, CLOSE = (91, 123), (93, 125)
 BLANKS = b" \t\r\n"
+QUOTE, BACKSLASH, COMMA, BLANK = b'"\\, '
+# What each byte does to the depth, and the bytes that mean something outside of strings.
+_STEPS = np.zeros(256, dtype=np.int64)
+_STEPS[list(b"[{")], _STEPS[list(b"]}")] = 1, -1
+_MARKS = np.zeros(256, dtype=bool)
+_MARKS[list(b"[]{},\r\n")] = True
 
 
 def json_values(blocks: Blocks, given: str = "") -> Blocks:
-    """One value a line: the elements of the outermost arrays, or the documents themselves.
+    """One value a line: the elements of the outermost array, or the documents themselves.
 
-    With `given` as `array`, an outermost array stands around the values.
+    With `given` as `array`, an outermost array stands around the values. Nothing is held back, so
+    that a value may be of any size; what stands between values is left to whoever reads them.
     """
-    scanner = _Scanner(int(given == "array"))
+    base = int(given == "array")
+    depth = 0
+    quoted = open_escape = False
     for block in blocks:
-        found = scanner.feed(block)
-        if found:
-            yield found
-    rest = scanner.end()
-    if rest:
-        yield rest
-
-
-class _Scanner:
-    """Follows quotes and depth over blocks; `base` is the depth around the values."""
-
-    def __init__(self, base: int) -> None:
-        self._base = base
-        self._held = b""
-
-    def feed(self, block: bytes) -> bytes:
-        """Takes a block; gives the values that are whole by now, each with a line break."""
-        data = self._held + block
-        ends = self._ends(data)
-        if not len(ends):
-            self._held = data
-            return b""
-        cut = int(ends[-1]) + 1
-        self._held = data[cut:]
-        return self._lines(data[:cut], ends)
-
-    def end(self) -> bytes:
-        """What is left is a value that was cut short, or nothing."""
-        rest = self._held.strip(BLANKS + b",")
-        if self._base and rest == b"]":
-            return b""
-        return _one_line(rest) + b"\n" if rest else b""
-
-    def _ends(self, data: bytes) -> Any:
-        """Where values end that are objects or arrays."""
+        # A backslash at the end of a block tells of the first byte of the next.
+        data = b"\\" + block if open_escape else block
         view = np.frombuffer(data, dtype=np.uint8)
-        quotes = np.flatnonzero(view == 34)
+        quotes = np.flatnonzero(view == QUOTE)
         if len(quotes):
-            quotes = quotes[~_escaped(view, quotes)]
-        opens = (view == OPEN[0]) | (view == OPEN[1])
-        closes = (view == CLOSE[0]) | (view == CLOSE[1])
-        places = np.flatnonzero(opens | closes)
-        outside = (np.searchsorted(quotes, places) & 1) == 0
-        places = places[outside]
-        depth = np.cumsum(np.where(opens[places], 1, -1))
-        if not self._started and self._base:
-            # The outermost array's own bracket.
-            depth -= 1
-        return places[(depth == 0) & closes[places]]
-
-    _started = False
-
-    def _lines(self, data: bytes, ends: Any) -> bytes:
-        out = []
-        begin = 0
-        for end in ends.tolist():
-            piece = data[begin : end + 1].strip(BLANKS + b",")
-            if self._base and not self._started:
-                piece = piece.removeprefix(b"[").strip(BLANKS)
-                self._started = True
-            out.append(_one_line(piece))
-            begin = end + 1
-        return b"\n".join(out) + b"\n"
-
-
-def _one_line(piece: bytes) -> bytes:
-    return piece.replace(b"\r", b" ").replace(b"\n", b" ")
-
-
-def _escaped(view: Any, at: Any) -> Any:
-    """Which of the positions come after an odd run of backslashes."""
-    odd = np.zeros(len(at), dtype=bool)
-    back = 1
-    active = np.flatnonzero(at >= 1)
-    while len(active := active[view[at[active] - back] == 92]):
-        odd[active] ^= True
-        back += 1
-        active = active[at[active] >= back]
-    return odd
+            quotes = quotes[~escaped(view, quotes, BACKSLASH)]
+        marks = np.flatnonzero(_MARKS[view])
+        marks = marks[((np.searchsorted(quotes, marks) + quoted) & 1) == 0]
+        found = view[marks]
+        steps = _STEPS[found]
+        depths = depth + np.cumsum(steps)
+        # Outside of strings line breaks are blanks, and so is what separates values.
+        between = (found == COMMA) & (depths == base)
+        outer = ((steps > 0) & (depths == base)) | ((steps < 0) & (depths < base))
+        plain = (found == 10) | (found == 13) | between | (outer if base else False)
+        made = view.copy()
+        made[marks[plain]] = BLANK
+        ends = marks[(steps < 0) & (depths == base)] + 1
+        made = np.insert(made, ends, 10)
+        yield made[int(open_escape) :].tobytes()
+        depth = int(depths[-1]) if len(depths) else depth
+        quoted = bool((len(quotes) + quoted) & 1)
+        last = escaped(view, np.array([len(view)]), BACKSLASH)
+        open_escape = bool(last[0])
 
 
 def form_of_json(head: bytes) -> str | None:

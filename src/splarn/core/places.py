@@ -17,7 +17,7 @@ from pathlib import Path, PurePosixPath
 from typing import IO, Any
 from urllib.parse import unquote, urlsplit
 
-from splarn.core.archives import BETWEEN, Member, archive_kind
+from splarn.core.archives import BETWEEN, Member, Status, archive_kind
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.secrets import filled
 
@@ -26,19 +26,6 @@ _BUFFER = 1 << 20
 _BLOCK = 256 << 10
 # A file that is packed must not be unpacked on the way.
 AS_IT_IS = {"Accept-Encoding": "identity"}
-
-
-@dataclass(frozen=True)
-class Status:
-    """Size in bytes and time of the last change in seconds since 1970, as a path's `stat` has."""
-
-    st_size: int
-    st_mtime: float
-
-    @property
-    def st_mtime_ns(self) -> int:
-        """The last change in nanoseconds."""
-        return int(self.st_mtime * 1e9)
 
 
 @dataclass(frozen=True)
@@ -282,7 +269,7 @@ def _fs_status(url: str) -> Status:
         info = system.info(path)
         changed = info.get("mtime") or info.get("LastModified") or info.get("created") or 0.0
         stamp = changed.timestamp() if hasattr(changed, "timestamp") else float(changed)
-        return Status(int(info["size"]), stamp)
+        return Status(int(info["size"]), int(stamp * 1e9))
 
 
 def _http() -> Any:
@@ -326,4 +313,4 @@ def _http_status(url: str) -> Status:
         changed = 0.0
         with suppress(KeyError, ValueError, TypeError):
             changed = parsedate_to_datetime(answer.headers["last-modified"]).timestamp()
-        return Status(int(length), changed)
+        return Status(int(length), int(changed * 1e9))

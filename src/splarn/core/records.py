@@ -53,7 +53,7 @@ def scan(data: Any, dialect: Dialect, quoted: bool = False) -> Scan:
         return Scan(newlines + 1, False, False, len(newlines))
     quotes = np.flatnonzero(view == ord(dialect.quote))
     if dialect.escape is not None:
-        quotes = quotes[~_escaped(view, quotes, ord(dialect.escape))]
+        quotes = quotes[~escaped(view, quotes, ord(dialect.escape))]
     if not len(quotes):
         ends = newlines[:0] if quoted else newlines + 1
         return Scan(ends, quoted, False, len(newlines))
@@ -64,7 +64,7 @@ def scan(data: Any, dialect: Dialect, quoted: bool = False) -> Scan:
     return Scan(newlines[inside == 0] + 1, stops_quoted, False, len(newlines))
 
 
-def _escaped(view: Any, at: Positions, escape: int) -> Any:
+def escaped(view: Any, at: Positions, escape: int) -> Any:
     """Which of the positions come after an odd run of escapes."""
     odd = np.zeros(len(at), dtype=bool)
     back = 1
@@ -86,7 +86,7 @@ def _all_open_fields(view: Any, quotes: Positions, first: int, dialect: Dialect)
         fits &= (openers >= back) & (view[np.maximum(openers - back, 0)] == byte)
     if dialect.escape is not None:
         begins = np.maximum(openers - len(mark), 0)
-        fits &= ~_escaped(view, begins, ord(dialect.escape))
+        fits &= ~escaped(view, begins, ord(dialect.escape))
     fits |= before == NEWLINE
     # Straight after a closing quote: the two stand for one.
     closers = quotes[first - 1 :: 2] if first else np.concatenate(([-2], quotes[1::2]))
@@ -97,7 +97,11 @@ def _all_open_fields(view: Any, quotes: Positions, first: int, dialect: Dialect)
 
 
 @lru_cache(maxsize=32)
-def _patterns(dialect: Dialect) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+def field_patterns(dialect: Dialect) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+    """A field with what ends it, and the rest of one that goes on inside its quotes.
+
+    The last group is the delimiter, the line break or nothing that ends the field.
+    """
     d, q = re.escape(dialect.delimiter_bytes), re.escape((dialect.quote or "").encode())
     plain, quoted = rb"(?!" + d + rb")[^\n]", rb"[^" + q + rb"]|" + q + q
     if len(dialect.delimiter_bytes) == 1:
@@ -116,7 +120,7 @@ def _patterns(dialect: Dialect) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
 
 
 def _walk(data: bytes, dialect: Dialect, quoted: bool) -> Scan:
-    field, resume = _patterns(dialect)
+    field, resume = field_patterns(dialect)
     ends: list[int] = []
     position, size, open_quote = 0, len(data), quoted
     pattern = resume if quoted else field

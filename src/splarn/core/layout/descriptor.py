@@ -15,8 +15,8 @@ from splarn.core.layout.fields import Field, Layout
 def to_descriptor(layout: Layout) -> dict[str, Any]:
     """The layout as a JSON-ready dictionary, standard keys only.
 
-    Our additions: `precision`, `scale` and `negativeBrackets` of a number, `bits` of an integer;
-    `trim`, `footerRows`, `delimiterRuns`, `widths` and `shortRecords` in the dialect.
+    Our additions: `precision`, `scale`, `sign` and `negativeBrackets` of a number, `bits` of an
+    integer; `trim`, `footerRows`, `delimiterRuns`, `widths` and `shortRecords` in the dialect.
     """
     dialect = layout.dialect
     fields: list[dict[str, Any]] = []
@@ -37,6 +37,8 @@ def to_descriptor(layout: Layout) -> dict[str, Any]:
             entry["groupChar"] = field.group_char
         if not field.bare_number:
             entry["bareNumber"] = False
+        if field.sign:
+            entry["sign"] = field.sign
         if field.brackets:
             entry["negativeBrackets"] = True
         if field.true_values:
@@ -202,6 +204,7 @@ def from_descriptor(document: Any, where: str) -> Layout:
             decimal_char=field.decimalChar or ".",
             group_char=field.groupChar or "",
             bare_number=field.bareNumber,
+            sign=field.sign,
             brackets=field.negativeBrackets,
         )
         for field in read.table.fields

@@ -63,7 +63,7 @@ _KEYS: dict[str, tuple[frozenset[str], Mapping[str, tuple[Any, ...]]]] = {
             (
                 "name", "type", "format", "precision", "scale", "bits", "trueValues", "falseValues",
                 "constraints", "missingValues", "decimalChar", "groupChar", "bareNumber",
-                "negativeBrackets",
+                "negativeBrackets", "sign",
             )
         ),
         {

@@ -49,6 +49,7 @@ class FieldModel(BaseModel):
     decimalChar: str | None = None
     groupChar: str | None = None
     bareNumber: bool = True
+    sign: str | None = None
     negativeBrackets: bool = False
     constraints: ConstraintsModel = ConstraintsModel()
 

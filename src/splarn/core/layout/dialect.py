@@ -24,7 +24,8 @@ class Dialect:
     takes white space off both ends of text that is not in quotes. Blank lines are no records.
 
     `before` counts the lines over the header, `header_rows` its records. Lines that begin with
-    `comment` are no records, nor are the last `footer` lines that are not blank. With `runs`, any
+    `comment` are no records, nor are up to `footer` of the last lines, where they have fewer
+    fields than a record or only one that is filled. With `runs`, any
     number of blanks or tabs is one delimiter; with `widths`, fields have so many characters each
     and no delimiter. With `initial_space`, blanks behind a delimiter are none of the field. With
     `fill`, fields that a record lacks at its end are empty rather than a fault.
@@ -117,7 +118,10 @@ class Dialect:
         if self.line_end == "\r":
             found.append("cr")
         if self.footer:
-            found.append(f"footer={self.footer}")
+            # Where no mark divides fields, lines are left out as they are counted.
+            spaced = self.widths or self.runs
+            mark = b"" if spaced else self.plain_encoded(self.delimiter)
+            found.append(f"footer={self.footer},{mark.hex()}")
         if self.comment is not None:
             found.append(f"comment={ord(self.comment)},{ord(self.quote or chr(0))}")
         if self.widths:
@@ -125,9 +129,14 @@ class Dialect:
         elif self.runs:
             found.append("runs")
         elif self.initial_space:
-            mark = self.plain_encoded(self.delimiter).hex()
-            found.append(f"space={mark},{ord(self.quote or chr(0))}")
+            found.append(f"space={self.marks_in_numbers}")
         return tuple(found)
+
+    @property
+    def marks_in_numbers(self) -> str:
+        """Delimiter, quote and escape as forms are told them; 0 for none."""
+        delimiter = self.plain_encoded(self.delimiter).hex()
+        return f"{delimiter},{ord(self.quote or chr(0))},{ord(self.escape or chr(0))}"
 
     def plain_encoded(self, text: str) -> bytes:
         """A text as it is in the files once they are recoded."""

@@ -42,7 +42,7 @@ class Field:
     count characters; `pattern` is a regular expression that the whole value must match; `unique` is
     over all files. `null_markers` are what stands for no value in this field, None for what does
     in all. A number may have other marks for decimals and groups, signs around it where it is not
-    `bare_number`, and `brackets` when it is below zero.
+    `bare_number` (only that one where a `sign` is named), and `brackets` when it is below zero.
 
     Raises RequestError for a field that cannot be read.
     """
@@ -67,6 +67,7 @@ class Field:
     decimal_char: str = "."
     group_char: str = ""
     bare_number: bool = True
+    sign: str | None = None
     brackets: bool = False
 
     def __post_init__(self) -> None:
@@ -156,8 +157,7 @@ class Field:
     @property
     def is_plain(self) -> bool:
         """Whether a number is written with a point for decimals and nothing else."""
-        marks = (self.decimal_char, self.group_char, self.bare_number, self.brackets)
-        return marks == (".", "", True, False)
+        return all(getattr(self, name) == plain for name, plain in BARE.items())
 
     @property
     def is_uuid(self) -> bool:
@@ -242,12 +242,12 @@ class Field:
         )
         if self.brackets:
             return f"({text})"
-        return text if self.bare_number else f"{text} with a sign"
+        return text if self.bare_number else f"{text} with {self.sign or 'a sign'}"
 
 
 # What a number has that is written plainly.
 BARE: dict[str, Any] = {
-    "decimal_char": ".", "group_char": "", "bare_number": True, "brackets": False,
+    "decimal_char": ".", "group_char": "", "bare_number": True, "sign": None, "brackets": False,
 }  # fmt: skip
 
 

@@ -36,13 +36,13 @@ def infer_json(
                 continue
             try:
                 record = read_object(line)
+                if flatten and isinstance(record, dict):
+                    record = flattened(record)
             except (ValueError, RecursionError):
                 record = None
             if not isinstance(record, dict):
                 broken += 1
                 continue
-            if flatten:
-                record = flattened(record)
             for key, value in record.items():
                 column = values.setdefault(key, [])
                 column += [None] * (rows - len(column))

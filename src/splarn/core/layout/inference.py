@@ -47,7 +47,7 @@ class Inferred:
 
 
 def infer_layout(
-    paths: Sequence[Place],
+    files: Sequence[Place | Source],
     name: str | None = None,
     delimiter: str | None = None,
     flatten: bool = False,
@@ -57,16 +57,7 @@ def infer_layout(
     `delimiter` settles that question beforehand; `flatten` gives nested JSON columns of its own.
     Raises RequestError when the files hold no records or are of several formats.
     """
-    return infer_from([Source.of(path) for path in paths], name, delimiter, flatten)
-
-
-def infer_from(
-    sources: Sequence[Source],
-    name: str | None = None,
-    delimiter: str | None = None,
-    flatten: bool = False,
-) -> Inferred:
-    """The same of sources that are known."""
+    sources = [one if isinstance(one, Source) else Source.of(one) for one in files]
     samples = take_samples(sources)
     if not samples:
         raise RequestError(f"{_name_all(sources)}: there is nothing to infer a layout from.")
@@ -203,6 +194,3 @@ def _name_all(sources: Sequence[Source]) -> str:
 def _stem(path: Place) -> str:
     stem = path.name.split(".")[0]
     return stem.rstrip("0123456789-_") or stem
-
-
-__all__ = ["Inferred", "infer_from", "infer_layout"]

@@ -157,18 +157,27 @@ def _decorated(name: str, telling: Sequence[str]) -> Found | None:
     return None
 
 
-def decorated_pattern(decimal: str, group: str, bare: bool, brackets: bool) -> re.Pattern[str]:
-    """What numbers with such marks look like."""
+def decorated_pattern(
+    decimal: str, group: str, bare: bool, brackets: bool, sign: str | None = None
+) -> re.Pattern[str]:
+    """What numbers with such marks look like.
+
+    Where they are not `bare`, a sign may stand before or behind them, only this `sign` where one is
+    named. A number without its sign is of the same currency, but no percentage.
+    """
     d = re.escape(decimal)
     whole = "[0-9]+"
     if group:
         g = re.escape(group)
         whole = rf"(?:[0-9]{{1,3}}(?:{g}[0-9]{{3}})+|[0-9]+)"
     number = rf"(?:{whole}(?:{d}[0-9]*)?|{d}[0-9]+)"
-    sign = "[-+−]?"
-    if not bare:
-        number = rf"(?:(?:{_SIGNS})\s?)?{sign}{number}\s?(?:%|{_SIGNS})?"
-    shown = rf"{sign}{number}"
+    minus = "[-+−]?"
+    if sign == "%":
+        number = rf"{number}\s?%"
+    elif not bare:
+        signs = re.escape(sign) if sign else f"%|{_SIGNS}"
+        number = rf"(?:(?:{signs})\s?{minus}{number}|{number}\s?(?:{signs})|{number})"
+    shown = rf"{minus}{number}"
     return re.compile(rf"(?:{shown}|\({number}\))" if brackets else shown)
 
 
@@ -178,10 +187,8 @@ def _field_of(
     grouped = any(group in value for value in values)
     brackets = any(value.startswith("(") for value in values)
     signs = Counter(sign for value in values for sign in re.findall(rf"{_SIGNS}|%", value))
-    if "%" in signs and signs["%"] < len(values) * 0.99:
-        return None
-    if len(signs) > 1:
-        # Amounts of several currencies are not of one kind.
+    if len(signs) > 1 or 0 < signs["%"] < len(values):
+        # Amounts of several currencies are not of one kind, nor are shares and numbers.
         return None
     bare = not signs
     plain = [undecorated(value, decimal, group) for value in values]
@@ -216,6 +223,7 @@ def _field_of(
     return Field(
         name, "number", precision=min(max(whole + 2 + scale, DOUBLE_DIGITS), MOST_DIGITS),
         scale=scale, decimal_char=decimal, group_char=group if grouped else "", bare_number=bare,
+        sign=next(iter(signs), None),
         brackets=brackets,
     ), notes  # fmt: skip
 

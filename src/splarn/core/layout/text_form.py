@@ -67,6 +67,10 @@ def judge_text(samples: Sequence[Sample], delimiter: str | None = None) -> TextF
     if delimiter is None and all(is_sheet(sample.path) for sample in heads):
         # Written so by the reader of spreadsheets.
         delimiter = ","
+    if line_end == "\r":
+        notes.append(
+            "lines end with a carriage return, also within quotes, where it becomes a line feed"
+        )
     named = _SEP.fullmatch(first.split("\n", 1)[0].strip())
     if named and delimiter is None:
         delimiter = named[1]
@@ -207,11 +211,15 @@ def _judge_records(
                 if one.width == width
             ]
         bodies.append(body)
+    found_all = [one for body in bodies for one in body]
     comment = _comment_mark(bodies, width)
     if comment:
         bodies = [[one for one in body if not one.cells[0].startswith(comment)] for body in bodies]
-        notes.append(f"lines that begin with {comment!r} are comments and no records")
-    footer = _footer(samples, bodies, width, notes)
+        alike = sum(one.width == width and one.cells[0].startswith(comment) for one in found_all)
+        also = f", also {alike} with as many fields as a record" if alike else ""
+        notes.append(f"lines that begin with {comment!r} are comments and no records{also}")
+    spaced = dialect.runs or bool(dialect.widths)
+    footer = _footer(samples, bodies, width, spaced, notes)
     if footer:
         bodies = [
             body[:-footer] if sample.is_tail else body
@@ -307,10 +315,14 @@ def _comment_mark(bodies: Sequence[Sequence[Record]], width: int) -> str | None:
 
 
 def _footer(
-    samples: Sequence[Sample], bodies: list[list[Record]], width: int, notes: list[str]
+    samples: Sequence[Sample],
+    bodies: list[list[Record]],
+    width: int,
+    spaced: bool,
+    notes: list[str],
 ) -> int:
     """How many lines behind the records are none, alike in all files that are seen to their end."""
-    if width < 2:
+    if width < 2 or spaced:
         return 0
     found: Counter[int] = Counter()
     shown = ""

@@ -95,7 +95,7 @@ def _lossy(text: Any) -> Any:
 def _undecorated(text: Any, field: Field) -> tuple[Any, Mask]:
     """Numbers with other marks and signs as plain ones; what is none becomes null and a misfit."""
     pattern = decorated_pattern(
-        field.decimal_char, field.group_char, field.bare_number, field.brackets
+        field.decimal_char, field.group_char, field.bare_number, field.brackets, field.sign
     )
     text = pc.utf8_trim_whitespace(text)
     text, misfit = _only(text, pc.match_substring_regex(text, f"^(?:{pattern.pattern})$"))

@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from pyarrow import csv
 
 from splarn.core.bitmaps import has_run
+from splarn.core.forms import around_fields
 from splarn.core.layout import Field, Layout
 from splarn.core.reading.convert import convert_text
 from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
@@ -118,7 +119,8 @@ class DelimitedParser(TextParser):
         if not dialect.is_utf8:
             data = data.decode(dialect.encoding).encode()
         if self._trims:
-            data = trimmed(data, self._delimiter, dialect.quote)
+            quote = dialect.quote if dialect.quote and dialect.quote.encode() in data else None
+            data = around_fields(self._delimiter, quote, dialect.escape).sub(rb"\1", data)
         if len(self._delimiter) == 1:
             return data, self._delimiter
         mark = next((mark for mark in _STAND_INS if mark not in data), None)
@@ -277,6 +279,10 @@ def has_padded(data: bytes, delimiter: bytes, quote: str | None = '"') -> bool:
     for shift in (0, 1):
         pairs = np.frombuffer(data, "<u2", count=(len(data) - shift) // 2, offset=shift)
         at = np.flatnonzero(table[pairs]) * 2 + shift + 1
+        blanks = at[(view[at] == 32) & (at < len(data) - 1)]
+        if np.isin(view[blanks + 1], (32, 43, 45)).any():
+            # A number may stand behind several blanks.
+            return True
         at = at + (view[at] != 48)
         at = at[at < len(data) - 1]
         if ((view[at] == 48) & ((view[at + 1] - 48) < 10)).any():
@@ -287,50 +293,6 @@ def has_padded(data: bytes, delimiter: bytes, quote: str | None = '"') -> bool:
 def has_long_digits(data: bytes) -> bool:
     """Whether there are more digits in a row than every double keeps, a point among them."""
     return has_run(data, 46, 57, 16)
-
-
-@lru_cache(maxsize=16)
-def _around(delimiter: bytes, quote: str | None) -> tuple[re.Pattern[bytes], bytes]:
-    d = re.escape(delimiter)
-    blank = rb"[ \t]" if delimiter != b"\t" else rb" "
-    outside = (
-        blank
-        + rb"+(?="
-        + d
-        + rb"|\r?\n|\Z)|(?<="
-        + d
-        + rb")"
-        + blank
-        + rb"+|(?<=\n)"
-        + blank
-        + rb"+|\A"
-        + blank
-        + rb"+"
-    )
-    if quote is None:
-        return re.compile(outside), b""
-    q = re.escape(quote.encode())
-    whole = (
-        rb"((?:(?<="
-        + d
-        + rb")|(?<=\n)|\A)"
-        + q
-        + rb"(?:[^"
-        + q
-        + rb"]|"
-        + q
-        + q
-        + rb")*+"
-        + q
-        + rb")"
-    )
-    return re.compile(whole + rb"|" + outside), rb"\1"
-
-
-def trimmed(data: bytes, delimiter: bytes, quote: str | None) -> bytes:
-    """The text without blanks around its fields; what is in quotes is left alone."""
-    pattern, kept = _around(delimiter, quote if quote and quote.encode() in data else None)
-    return pattern.sub(kept, data)
 
 
 def _has_hex(data: bytes) -> bool:

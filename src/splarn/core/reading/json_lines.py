@@ -149,8 +149,11 @@ class JsonParser(TextParser):
         if not isinstance(record, dict):
             blame(row, None, "record", None, "no JSON object")
             return None
-        if self._paths:
-            record = flattened(record, self._inner)
+        try:
+            record = flattened(record, self._inner) if self._paths else record
+        except TwiceError as error:
+            blame(row, str(error), "columns", None, "a key that comes twice once it is flattened")
+            return None
         for name in record:
             if name not in self.layout.names:
                 blame(row, name, "columns", None, "a key that the layout does not have")
@@ -178,15 +181,23 @@ def _without_empty(text: Any) -> Any:
 
 
 def flattened(record: dict[str, Any], inner: frozenset[str] | None = None) -> dict[str, Any]:
-    """Nested objects as names joined by points; with `inner`, only those of these names."""
+    """Nested objects as names joined by points; with `inner`, only those of these names.
+
+    Raises TwiceError where two values would have one name.
+    """
     found: dict[str, Any] = {}
 
     def put(name: str, value: Any) -> None:
-        if isinstance(value, dict) and value and (inner is None or name in inner):
+        if isinstance(value, dict) and (value or inner) and (inner is None or name in inner):
             for key, below in value.items():
                 put(f"{name}.{key}", below)
-        else:
-            found[name] = value
+            return
+        if inner is not None and name in inner and value is None:
+            # Nothing is nested here.
+            return
+        if name in found:
+            raise TwiceError(name)
+        found[name] = value
 
     for name, value in record.items():
         put(name, value)

@@ -8,9 +8,10 @@ from dataclasses import replace
 from splarn.core.codecs import head_of
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
-from splarn.core.layout.header import settled_names
+from splarn.core.layout.header import COMMENTS, settled_names
 from splarn.core.layout.splitting import Marks, records_of
 from splarn.core.places import Place
+from splarn.core.reading import text_parser
 from splarn.core.records import record_chunks
 from splarn.core.source import LOOK, Source
 
@@ -35,6 +36,7 @@ def read_sources(paths: Sequence[Place], layout: Layout, headers_do: bool = Fals
             found.append(source)
             continue
         head = head_of(path, source.codec, LOOK)
+        _check_passed(source, layout)
         order = _order_of(source, head, layout)
         if order:
             source = replace(source, codec=f"{source.codec}+{_columns_form(order, layout)}")
@@ -50,6 +52,7 @@ def read_sources(paths: Sequence[Place], layout: Layout, headers_do: bool = Fals
     return found
 
 
+_COMMENTS = tuple(mark.encode() for mark in COMMENTS)
 _WORDS = {"csv": "delimited text", "jsonl": "JSON lines", "parquet": "a Parquet file"}
 
 
@@ -72,6 +75,29 @@ def _check_columns(path: Place, layout: Layout) -> bool:
     with open_parquet(path) as file:
         check_columns(path, file.schema_arrow.names, layout)
         return bool(file.metadata.num_rows)
+
+
+def _check_passed(source: Source, layout: Layout) -> None:
+    """Holds the lines that a layout without a header passes over against its fields.
+
+    Raises RequestError when one of them is a record: this file then begins otherwise than the one
+    that the layout was made for.
+    """
+    dialect = layout.as_read.dialect
+    if layout.format != "csv" or dialect.header or not dialect.before:
+        return
+    bare = layout.headless
+    bare = replace(bare, dialect=replace(bare.dialect, fill=False))
+    head = head_of(source.place, source.codec, LOOK)
+    lines = head.split(b"\n", dialect.before)[: dialect.before]
+    passed = [line for line in lines if not line.startswith(_COMMENTS)]
+    chunks = record_chunks([b"\n".join((*passed, b""))], bare.dialect, where=str(source))
+    parser = text_parser(bare, str(source))
+    if any(len(parser.parse(chunk).table) for chunk in chunks):
+        raise RequestError(
+            f"The first lines of {source}, {dialect.before} of which the layout {layout.name!r} "
+            "passes over, hold a record: infer a layout for that file apart."
+        )
 
 
 def header_of(head: bytes, layout: Layout, where: str) -> list[str]:
@@ -134,5 +160,4 @@ def _order_of(source: Source, head: bytes, layout: Layout) -> tuple[int, ...]:
 
 def _columns_form(order: Sequence[int], layout: Layout) -> str:
     dialect = layout.as_read.dialect
-    quote = ord(dialect.quote) if dialect.quote else 0
-    return f"columns={dialect.delimiter_bytes.hex()},{quote},{'.'.join(map(str, order))}"
+    return f"columns={dialect.marks_in_numbers},{dialect.before},{'.'.join(map(str, order))}"
