@@ -85,12 +85,13 @@ class Member:
             return io.BytesIO(_sheet(self.archive, stamp, self.inner))
         with _reading(self.archive):
             if self.kind == "zip":
-                book = zipfile.ZipFile(self.archive)
-                return _Closing(book.open(self.inner), book, self.archive)  # type: ignore[return-value]
+                book = _zip(self.archive, self.archive.stat().st_mtime_ns)
+                return _Reader(book.open(self.inner), None, self.archive)  # type: ignore[return-value]
+            # Not kept: members that are read side by side would move one another's place.
             tape = tarfile.open(self.archive, "r:*")  # noqa: SIM115
             found = tape.extractfile(self.inner)
             assert found is not None, "only files are listed"
-            return _Closing(found, tape, self.archive)  # type: ignore[return-value]
+            return _Reader(found, tape, self.archive)  # type: ignore[return-value]
 
 
 def is_sheet(place: object) -> bool:
@@ -98,8 +99,8 @@ def is_sheet(place: object) -> bool:
     return isinstance(place, Member) and place.kind == "sheet"
 
 
-class _Closing(io.RawIOBase):
-    """A member's bytes, whose archive is closed with it."""
+class _Reader(io.RawIOBase):
+    """A member's bytes; an archive that is its own is closed with it."""
 
     def __init__(self, inner: IO[bytes], book: Any, archive: Path) -> None:
         self._inner, self._book, self._archive = inner, book, archive
@@ -126,7 +127,8 @@ class _Closing(io.RawIOBase):
     def close(self) -> None:
         if not self.closed:
             self._inner.close()
-            self._book.close()
+            if self._book is not None:
+                self._book.close()
         super().close()
 
 
@@ -195,6 +197,12 @@ def members_of(path: Path, kind: str) -> list[Member]:
     return [Member(path, name, kind) for name in sorted(kept)]
 
 
+@lru_cache(maxsize=8)
+def _zip(path: Path, stamp: int) -> zipfile.ZipFile:
+    """An archive whose list is read once, however many of its members are opened."""
+    return zipfile.ZipFile(path)
+
+
 @lru_cache(maxsize=64)
 def _sizes(path: Path, stamp: int, kind: str) -> dict[str, int]:
     """The members of an archive with their unpacked sizes; of sheets, that of their text."""
@@ -204,16 +212,14 @@ def _sizes(path: Path, stamp: int, kind: str) -> dict[str, int]:
         return {name: len(_sheet(path, stamp, name)) for name in names}
     with _reading(path):
         if kind == "zip":
-            with zipfile.ZipFile(path) as archive:
-                files = [one for one in archive.infolist() if not one.is_dir()]
-                twice = [name for name, count in Counter(one.filename for one in files).items()
-                         if count > 1]  # fmt: skip
-                if twice:
-                    raise RequestError(
-                        f"{path} holds {twice[0]} twice, and only the last could be read: unpack "
-                        "it first."
-                    )
-                return {one.filename: one.file_size for one in files}
+            files = [one for one in _zip(path, stamp).infolist() if not one.is_dir()]
+            counts = Counter(one.filename for one in files)
+            twice = next((name for name, count in counts.items() if count > 1), None)
+            if twice is not None:
+                raise RequestError(
+                    f"{path} holds {twice} twice, and only the last could be read: unpack it first."
+                )
+            return {one.filename: one.file_size for one in files}
         with tarfile.open(path, "r:*") as tape:
             return {one.name: one.size for one in tape if one.isfile()}
 

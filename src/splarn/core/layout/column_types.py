@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 
 from splarn.core.layout.fields import Field
-from splarn.core.layout.moments import guess_moment
+from splarn.core.layout.moments import guess_moment, seconds_of
 from splarn.core.layout.numerals import guess_number
 
 # Words that may stand for no value, as they are written.
@@ -191,13 +191,6 @@ def _is_json(value: str, kind: type) -> bool:
         return False
 
 
-def seconds_of(text: str) -> object:
-    """Whether a text is a length of time; see `convert.seconds_of`."""
-    from splarn.core.reading.convert import seconds_of as read
-
-    return read(text) is not None
-
-
 def _typed(name: str, telling: list[str], whole: bool) -> FieldGuess:
     total = len(telling)
     missed = misses(telling, _BOOLEAN.fullmatch)
@@ -224,7 +217,7 @@ def _typed(name: str, telling: list[str], whole: bool) -> FieldGuess:
             f"{name}: {words.true_values[0]} and {words.false_values[0]} are read as true and false"
         )
         return FieldGuess(words, (said, *spoiled(name, "boolean", missed or [], total)))
-    if misses(telling, seconds_of) == []:
+    if all(seconds_of(value) is not None for value in telling):
         note = (
             f"{name}: lengths of time (such as {telling[0][:24]!r}); kept as text, unless the type "
             "number with the format duration is to read them as seconds"

@@ -21,7 +21,7 @@ _OTHERS = (
     Field("x", "time"),
     Field("x", format="uuid"),
 )
-_WORDS = {"number(38,9)": "exact number", "number": "floating number", "integer": "integer"}
+_WORDS = {"number(38,9)": "exact number", "number": "floating number"}
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from datetime import date, datetime, time
+from decimal import Decimal
 from itertools import pairwise
 
 from splarn.core.layout.fields import INSTANT, Field
@@ -189,3 +190,27 @@ def _fits(value: str, form: str) -> bool:
         return False
     # Python takes a year of two digits where four are asked for, and Arrow does not.
     return "%Y" not in form or re.search(r"[0-9]{4}", value) is not None
+
+
+_CLOCKED = re.compile(r"([+-]?)(?:([0-9]+):)?([0-9]{1,4}):([0-5][0-9](?:\.[0-9]{1,6})?)")
+_SPELLED = re.compile(
+    r"([+-]?)P(?:([0-9]+)D)?(?:T(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+(?:\.[0-9]{1,6})?)S)?)?"
+)
+
+
+def seconds_of(text: str) -> Decimal | None:
+    """The seconds of 26:15:00, 15:00 or PT1H30M (ISO 8601, without years and months), or None."""
+    match = _CLOCKED.fullmatch(text)
+    if match:
+        sign, hours, minutes, seconds = match.groups()
+        days = "0"
+        if hours is not None and int(minutes) > 59:
+            return None
+    else:
+        match = _SPELLED.fullmatch(text)
+        if match is None or text[-1:] in "PT":
+            return None
+        sign, days, hours, minutes, seconds = match.groups()
+    total = int(days or 0) * 86400 + int(hours or 0) * 3600 + int(minutes or 0) * 60
+    found = total + Decimal(seconds or 0)
+    return -found if sign == "-" else found

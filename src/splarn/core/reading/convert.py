@@ -7,7 +7,6 @@ import re
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime
-from decimal import Decimal
 from functools import lru_cache
 from typing import Any
 
@@ -17,6 +16,7 @@ import pyarrow.compute as pc
 
 from splarn.core.layout import Field
 from splarn.core.layout.fields import BARE, EPOCHS
+from splarn.core.layout.moments import seconds_of
 from splarn.core.layout.numerals import DOUBLE_DIGITS, comes_back, decorated_pattern
 
 Mask = Any  # numpy array of bool, one entry a value
@@ -120,30 +120,6 @@ def _convert_instant(text: Any) -> tuple[Any, Mask]:
         pa.timestamp("us"),
     )  # fmt: skip
     return values, misfit | others
-
-
-_CLOCKED = re.compile(r"([+-]?)(?:([0-9]+):)?([0-9]{1,4}):([0-5][0-9](?:\.[0-9]{1,6})?)")
-_SPELLED = re.compile(
-    r"([+-]?)P(?:([0-9]+)D)?(?:T(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+(?:\.[0-9]{1,6})?)S)?)?"
-)
-
-
-def seconds_of(text: str) -> Decimal | None:
-    """The seconds of 26:15:00, 15:00 or PT1H30M (ISO 8601, without years and months), or None."""
-    match = _CLOCKED.fullmatch(text)
-    if match:
-        sign, hours, minutes, seconds = match.groups()
-        days = "0"
-        if hours is not None and int(minutes) > 59:
-            return None
-    else:
-        match = _SPELLED.fullmatch(text)
-        if match is None or text[-1:] in "PT":
-            return None
-        sign, days, hours, minutes, seconds = match.groups()
-    total = int(days or 0) * 86400 + int(hours or 0) * 3600 + int(minutes or 0) * 60
-    found = total + Decimal(seconds or 0)
-    return -found if sign == "-" else found
 
 
 def _convert_duration(text: Any, field: Field) -> tuple[Any, Mask]:
