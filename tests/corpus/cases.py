@@ -48,6 +48,9 @@ CASES: dict[str, Case] = {
                  ("gauge", "2031-01-01", "2031-01-02"), (("G1", "17", "19"),)),
     "row-names": Case("toll boats\n" + _rows(9, '"Weir {n}" {n} {n}0\n'),
                       ("column_1", "toll", "boats"), (("Weir 1", "1", "10"),)),
+    "long-field-below-a-title": Case(
+        '\n# by hand\nTitle of it\nn,,t\n1,,"' + "x" * (10 << 20) + '"\n2,,y\n3,,z\n',
+        ("n", "column_2", "t"), (("1", None, "x" * (10 << 20)), ("2", None, "y")), rows=3),
     "long-field": Case('n,t\n1,"' + "x" * (10 << 20) + '"\n2,y\n', ("n", "t"),
                        (("1", "x" * (10 << 20)), ("2", "y")), rows=2),
     "no-header": Case(_rows(20, "{n},n{n},{n}.5\n"), ("field_1", "field_2", "field_3"),

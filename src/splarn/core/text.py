@@ -24,7 +24,7 @@ def stamp_text(column: Any) -> Any:
     fraction = pc.add(pc.multiply(pc.millisecond(column), 1000), pc.microsecond(column))
     if not pc.any(pc.not_equal(fraction, 0)).as_py():
         return column.cast(pa.timestamp("s")).cast(pa.string())
-    return pc.replace_substring_regex(column.cast(pa.string()), r"\.0+$", "")
+    return _without_zeros(column.cast(pa.string()))
 
 
 def value_text(column: Any) -> Any:
@@ -33,7 +33,14 @@ def value_text(column: Any) -> Any:
         return column
     if pa.types.is_timestamp(column.type):
         return stamp_text(column)
+    if pa.types.is_time(column.type):
+        return _without_zeros(column.cast(pa.string()))
     return column.cast(pa.string())
+
+
+def _without_zeros(text: Any) -> Any:
+    """Text of times without a fraction of a second that is none."""
+    return pc.replace_substring_regex(text, r"\.0+$", "")
 
 
 def delimited(table: Any, layout: Layout) -> bytes:

@@ -280,8 +280,8 @@ def settled_names(cells: Sequence[str], width: int) -> tuple[list[str], list[str
             notes.append(f"column {index + 1} has no name in the header; it is called {name}")
         elif cell.lower() in taken:
             name = _free(cell, taken | own, 2)
-            same = "is called" if cell in names else "differs from another only in case:"
-            notes.append(f"column {index + 1} {same} {cell!r} like one before; it is called {name}")
+            same = "like one before" if cell in names else "as one before but for case"
+            notes.append(f"column {index + 1} is called {cell!r} {same}; it is called {name}")
         elif len(cell.encode()) > LONGEST_NAME:
             name = _free(_shortened(cell), taken | own)
             notes.append(

@@ -20,6 +20,9 @@ ALL_HEADS = 2 << 20
 # Unpacked bytes up to which a few files are looked into that must be read from their start.
 DEEPEST = 16 << 20
 FEW_FILES = 4
+# A head of fewer lines, which long ones make, goes on up to so many bytes.
+LEAST_LINES = 20
+LONGEST_LOOK = 40 << 20
 
 
 @dataclass(frozen=True)
@@ -74,20 +77,26 @@ def _flowing(source: Source, longest: int, deep: bool) -> tuple[bytes, list[byte
     """The head of a file, stretches further on where it goes `deep`, and whether that is all."""
     head: list[bytes] = []
     further: list[bytes] = []
-    held = kept = 0
+    held = kept = lines = 0
     wanted = longest
     for block in read_blocks(source.place, source.codec, block=longest):
-        if held < longest:
+        if held < longest or lines < LEAST_LINES:
             head.append(block)
             kept += len(block)
+            lines += block.count(b"\n")
         elif held >= wanted:
             further.append(block[:STRETCH])
             wanted = held * 2
         held += len(block)
-        if held >= (DEEPEST if deep else longest):
-            return b"".join(head)[: longest + STRETCH], further, False
-    whole = kept == held
-    return b"".join(head)[: None if whole else longest + STRETCH], further, whole
+        enough = lines >= LEAST_LINES or held >= LONGEST_LOOK
+        if enough and held >= (DEEPEST if deep else longest):
+            break
+    else:
+        if kept == held:
+            return b"".join(head), further, True
+    found = b"".join(head)
+    few = found.count(b"\n", 0, longest + STRETCH) < LEAST_LINES
+    return found if few else found[: longest + STRETCH], further, False
 
 
 def decode(sample: Sample, encoding: str, line_end: str = "\n") -> str:

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from splarn.core.archives import is_sheet
+from splarn.core.forms import around_fields
 from splarn.core.layout.cells import is_value
 from splarn.core.layout.dialect import Dialect
 from splarn.core.layout.encoding import guess_encoding, line_end_of
@@ -85,8 +86,9 @@ def judge_text(samples: Sequence[Sample], delimiter: str | None = None) -> TextF
         notes.append(f"no delimiter: the columns are {', '.join(map(str, widths))} characters wide")
     initial_space = not widths and _has_blank_quotes(head_texts, marks)
     if initial_space:
+        pattern = around_fields(marks.delimiter.encode(), marks.quote, marks.escape, False)
         head_texts, texts = (
-            [re.sub(f"({re.escape(marks.delimiter)}|\n) +", r"\1", text) for text in some]
+            [pattern.sub(rb"\1", text.encode()).decode() for text in some]
             for some in (head_texts, texts)
         )
         notes.append("blanks behind delimiters are passed over, since quotes stand behind them")
@@ -143,10 +145,11 @@ def _say_guess(
         return []
     marks, other = guess.marks, guess.other
     if marks.score == 0:
+        usual = any(mark.encode() in sample.data for mark in ",;\t|")
         return [
             "no delimiter makes sense of the lines, so each is one value; give --delimiter if "
             "there should be more"
-        ]
+        ] * usual
     said = []
     if other is not None:
         said.append(
@@ -182,7 +185,7 @@ def _judge_records(
     beginning = find_beginning(first, 1 + (len(first) < len(of_heads[0])), marks.delimiter == " ")
     if beginning.before:
         lines = lines_of(head_texts[0])[: beginning.before]
-        filled = [line for line in lines if line.strip()]
+        filled = [line for line in lines if line.strip() and not _SEP.fullmatch(line.strip())]
         if filled:
             shown = filled[0].strip()[:50]
             what = "line stands" if len(filled) == 1 else "lines stand"

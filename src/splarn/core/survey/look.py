@@ -17,7 +17,7 @@ from splarn.core.errors import OutsideError
 from splarn.core.forms import reshaped
 from splarn.core.layout import LINES, Dialect
 from splarn.core.layout.cells import is_value
-from splarn.core.layout.samples import Sample
+from splarn.core.layout.samples import Sample, take_samples
 from splarn.core.layout.splitting import Marks, records_of
 from splarn.core.layout.text_form import judge_text
 from splarn.core.places import Place
@@ -34,6 +34,7 @@ COUNTED = 8 << 10
 SMALL_PACKED = 1 << 20
 # Bytes of a head by which its dialect is judged.
 JUDGED = 32 << 10
+FEW_LINES = 8
 
 # Fields of a SourceFile, by name.
 Facts = dict[str, Any]
@@ -166,7 +167,11 @@ def _judged(source: Source, head: bytes, whole: bool) -> tuple[Dialect, int]:
     if _last and _fits_too(head, *_last[0]):
         return _last[0]
     cut = whole and len(head) <= JUDGED
-    form = judge_text([Sample(source, head[:JUDGED].removeprefix(BOM), True, cut, cut)])
+    samples = [Sample(source, head[:JUDGED].removeprefix(BOM), True, cut, cut)]
+    if not cut and samples[0].data.count(b"\n") < FEW_LINES:
+        # Long lines: look as far as `layout` does.
+        samples = take_samples([source])
+    form = judge_text(samples)
     found = replace(form.dialect, footer=0 if not cut else form.dialect.footer), form.width
     if len(_known) > MOST_KNOWN:
         _known.clear()
