@@ -113,6 +113,8 @@ def _single(text: str) -> list[str]:
         for line in lines[:60]
         for mark in set(line)
         if mark in _SELDOM or (ord(mark) > 127 and not mark.isalnum() and not mark.isspace())
+        # Stands for bytes that are no letters.
+        if mark != "\ufffd"
     )
     return usual + sorted(mark for mark, count in counts.items() if count > 0.8 * len(lines[:60]))
 

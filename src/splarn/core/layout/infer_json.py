@@ -13,6 +13,8 @@ from splarn.core.layout.fields import Field, Layout
 from splarn.core.layout.samples import Sample, decode
 from splarn.core.reading.json_lines import as_text, flattened, kind_of, read_object
 
+# A larger value is no record that anybody would load.
+LONGEST_VALUE = 4 << 20
 _NUMBERS = ("integer", "number", "boolean")
 
 
@@ -28,11 +30,14 @@ def infer_json(
     """
     values: dict[str, list[str | None]] = {}
     kinds: dict[str, Counter[str]] = {}
-    rows = broken = 0
+    rows = broken = long = 0
     places: list[str] = []
     for sample in samples:
         for number, line in enumerate(decode(sample, "utf-8").split("\n"), 1):
             if not line.strip():
+                continue
+            if len(line) > LONGEST_VALUE:
+                long += 1
                 continue
             try:
                 record = read_object(line)
@@ -51,6 +56,11 @@ def infer_json(
             rows += 1
             known = sample.is_head and "+json" not in sample.source.codec
             places.append(f"{sample.path.name}, line {number}" if known else sample.path.name)
+    if not values and long:
+        raise RequestError(
+            f"{samples[0].path} holds JSON values of more than {LONGEST_VALUE >> 20} MiB each, too "
+            "large to be records: bring its records one a line."
+        )
     if not values:
         raise RequestError(
             f"{samples[0].path} holds no JSON object on any sampled line: is it JSON lines?"

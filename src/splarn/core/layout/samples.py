@@ -114,7 +114,9 @@ def decode(sample: Sample, encoding: str, line_end: str = "\n") -> str:
         text = text.replace("\r", "\n") if line_end == "\r" else text.replace("\r\n", "\n")
         return text if sample.whole else text[: text.rfind("\n") + 1]
     if not sample.is_tail:
-        data = data[: data.rfind(end) + 1]
+        cut = data.rfind(end) + 1
+        # A file of one endless line is judged by its beginning.
+        data = data[:cut] if cut or not sample.is_head else data[:STRETCH]
     if not sample.is_head:
         data = data[data.find(end) + 1 :]
     text = data.decode(encoding, errors="replace")

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from splarn.core.archives import is_sheet
+from splarn.core.errors import RequestError
 from splarn.core.forms import around_fields
 from splarn.core.layout.cells import is_value
 from splarn.core.layout.dialect import Dialect
@@ -34,6 +35,9 @@ PADDED = 0.5
 MOST_BEHIND = 12
 PATTERNS = 12
 TEXTS = 8
+# What begins with a longer line, or has more fields in one, is no table.
+LONGEST_FIRST = 4 << 20
+MOST_FIELDS = 65_536
 
 
 @dataclass(frozen=True)
@@ -57,14 +61,21 @@ class TextForm:
 
 
 def judge_text(samples: Sequence[Sample], delimiter: str | None = None) -> TextForm:
-    """Judges samples of files of one kind; `delimiter` settles that question beforehand."""
+    """Judges samples of files of one kind; `delimiter` settles that question beforehand.
+
+    Raises RequestError where there are no records in them.
+    """
     notes: list[str] = []
     encoding = guess_encoding(samples, notes)
     heads = [sample for sample in samples if sample.is_head]
+    if not heads:
+        raise RequestError("The files hold nothing that can be read.")
     line_end = line_end_of(heads[0].data, encoding)
     texts = [decode(sample, encoding, line_end) for sample in samples]
     head_texts = [text for text, one in zip(texts, samples, strict=True) if one.is_head]
     first = head_texts[0]
+    if len(first) > LONGEST_FIRST and "\n" not in first[:LONGEST_FIRST]:
+        raise _no_table(heads[0], f"a first line of more than {LONGEST_FIRST >> 20} MiB")
     if delimiter is None and all(is_sheet(sample.path) for sample in heads):
         # Written so by the reader of spreadsheets.
         delimiter = ","
@@ -170,6 +181,12 @@ def show_mark(marks: Marks) -> str:
     return names.get(marks.delimiter, repr(marks.delimiter))
 
 
+def _no_table(sample: Sample, found: str) -> RequestError:
+    return RequestError(
+        f"{sample.path} has {found}, which no table has: is it delimited text, with lines?"
+    )
+
+
 def _judge_records(
     samples: Sequence[Sample],
     texts: Sequence[str],
@@ -182,6 +199,10 @@ def _judge_records(
     every = [records_of(text, marks) for text in texts]
     of_heads = [found for found, sample in zip(every, samples, strict=True) if sample.is_head]
     first = [record for record in of_heads[0] if not _is_sep(record, head_texts[0])]
+    if not first:
+        raise RequestError(f"{heads[0].path} holds no record that can be read.")
+    if first[0].width > MOST_FIELDS:
+        raise _no_table(heads[0], f"{first[0].width:,} fields in its first record")
     beginning = find_beginning(first, 1 + (len(first) < len(of_heads[0])), marks.delimiter == " ")
     if beginning.before:
         lines = lines_of(head_texts[0])[: beginning.before]

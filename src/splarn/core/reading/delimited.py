@@ -212,9 +212,15 @@ class DelimitedParser(TextParser):
             return pa.table({name: pa.array([], pa.binary()) for name in self.layout.names}), wrong
         data, mark = self._ready(data)
         parse = {**self._parse, "delimiter": mark.decode()}
-        table = self._columns(
-            data, self._text, csv.ParseOptions(**parse, invalid_row_handler=skip), False
-        )
+        options = csv.ParseOptions(**parse, invalid_row_handler=skip)
+        if not _is_utf8(data):
+            # Arrow cannot hand over a record of another width then. Bytes as letters keep widths.
+            self._columns(data.decode("latin-1").encode(), self._text, options, False)
+            if wrong:
+                wrong = sorted(set(wrong))
+                table, _ = self._read_text(records, np.delete(rows, [at for at, _ in wrong]))
+                return table, wrong
+        table = self._columns(data, self._text, options, False)
         # Each pass over the columns met the same records.
         wrong = sorted(set(wrong))
         if len(table) + len(wrong) != len(rows):
@@ -256,6 +262,14 @@ class DelimitedParser(TextParser):
         markers = self.layout.dialect.null_markers if markers is None else markers
         empty = pc.is_in(text, pa.array(markers, pa.string()))
         return pc.if_else(empty, pa.scalar(None, pa.string()), text)
+
+
+def _is_utf8(data: bytes) -> bool:
+    try:
+        data.decode()
+    except UnicodeDecodeError:
+        return False
+    return True
 
 
 @lru_cache(maxsize=16)

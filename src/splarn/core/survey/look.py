@@ -13,7 +13,7 @@ import numpy as np
 import xxhash
 
 from splarn.core.codecs import CODECS, Packing, codec_by_name, read_blocks
-from splarn.core.errors import OutsideError
+from splarn.core.errors import OutsideError, RequestError
 from splarn.core.forms import reshaped
 from splarn.core.layout import LINES, Dialect
 from splarn.core.layout.cells import is_value
@@ -171,7 +171,11 @@ def _judged(source: Source, head: bytes, whole: bool) -> tuple[Dialect, int]:
     if not cut and samples[0].data.count(b"\n") < FEW_LINES:
         # Long lines: look as far as `layout` does.
         samples = take_samples([source])
-    form = judge_text(samples)
+    try:
+        form = judge_text(samples)
+    except RequestError:
+        # Nothing to be judged, and so one column of whatever it is.
+        return Dialect(header=False), 1
     found = replace(form.dialect, footer=0 if not cut else form.dialect.footer), form.width
     if len(_known) > MOST_KNOWN:
         _known.clear()
