@@ -36,8 +36,8 @@ def one_file(folder: Path, size: float) -> tuple[Path, Path]:
 
 
 def _make_one(home: Path, size: float) -> None:
+    from splarn.core.inference.infer import infer_layout
     from splarn.core.layout.descriptor import write_layout
-    from splarn.core.layout.inference import infer_layout
     from splarn.demo.scenario import make_passages
 
     made = make_passages(home / "made", int(size / ROW_BYTES), seed=1)

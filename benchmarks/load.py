@@ -31,7 +31,7 @@ def _parts(folder: Path, scale: float) -> tuple[Path, Path, int]:
         size = clean.stat().st_size
         words = ("--layout", layout, "--into", parts, "--part-size", size // PARTS + 1024)
         run(splarn("shape", clean, *words), folder)
-    return parts, layout, sum(path.stat().st_size for path in parts.glob("part-*"))
+    return parts, layout, sum(path.stat().st_size for path in parts.glob("*-0*"))
 
 
 def _ours(folder: Path, parts: Path, target: str, streams: int) -> Callable[[], Timed]:
@@ -39,8 +39,8 @@ def _ours(folder: Path, parts: Path, target: str, streams: int) -> Callable[[], 
 
     def load() -> Timed:
         session = open_engine(target).connect()
-        session.drop(TABLE)
-        session.forget(TABLE)
+        session.tables.drop(TABLE)
+        session.notes.forget(TABLE)
         session.commit()
         session.close()
         words = ("--to", target, "--table", TABLE, "--streams", streams, "--batch-rows", 200_000)
@@ -54,8 +54,8 @@ def _theirs(folder: Path, parts: Path, target: str, command: str) -> Callable[[]
 
     def load() -> Timed:
         session = open_engine(target).connect()
-        session.drop(TABLE)
-        session.create(TABLE, read_manifest(parts).layout)
+        session.tables.drop(TABLE)
+        session.tables.create(TABLE, read_manifest(parts).layout)
         session.commit()
         session.close()
         return run(command, folder)
@@ -74,7 +74,7 @@ def _client(target: str) -> list[str]:
 
 def _in_turn(parts: Path, streams: int, command: str) -> str:
     """A shell line that runs a command for each part, so many at once; `{}` is the part."""
-    return f"ls {parts}/part-* | xargs -P {streams} -I{{}} {command}"
+    return f"ls {parts}/*-0* | xargs -P {streams} -I{{}} {command}"
 
 
 def postgresql(folder: Path, repeats: int, scale: float) -> list[Row]:
@@ -151,7 +151,7 @@ def sqlite(folder: Path, repeats: int, scale: float) -> list[Row]:
         return _ours(folder, parts, f"sqlite:///{ours}", 1)()
 
     ddl = _ddl(folder, parts, "sqlite")
-    imports = " ".join(f"'.import {part} t'" for part in sorted(parts.glob("part-*")))
+    imports = " ".join(f"'.import {part} t'" for part in sorted(parts.glob("*-0*")))
 
     def shell() -> Timed:
         theirs.unlink(missing_ok=True)
@@ -166,7 +166,7 @@ import duckdb, pathlib, sys
 database, ddl, parts = sys.argv[1:]
 connection = duckdb.connect(database)
 connection.execute(pathlib.Path(ddl).read_text())
-connection.execute(f"INSERT INTO t SELECT * FROM read_csv('{parts}/part-*', header=false, columns="
+connection.execute(f"INSERT INTO t SELECT * FROM read_csv('{parts}/*-0*', header=false, columns="
     + str({row[1]: row[2] for row in connection.execute("PRAGMA table_info(t)").fetchall()}) + ")")
 """
 

@@ -14,10 +14,11 @@ from importlib import import_module
 
 # What commands import when they need it. None of these starts threads that a fork would lose.
 EARLY = (
-    "splarn.cli.app", "splarn.core.check", "splarn.core.load", "splarn.core.model.forecast",
-    "splarn.core.survey", "splarn.core.layout.inference", "splarn.core.layout.descriptor_model",
-    "splarn.core.shape.shaper", "splarn.core.trial.runner", "splarn.engines.sqlite",
-    "splarn.core.plan",
+    "splarn.cli.app", "splarn.core.check.checking", "splarn.core.load",
+    "splarn.core.tuning.forecast",
+    "splarn.core.survey", "splarn.core.inference.infer", "splarn.core.layout.descriptor_model",
+    "splarn.core.shape.shaper", "splarn.core.tuning.runner", "splarn.engines.sqlite.engine",
+    "splarn.core.tuning.plan",
     "splarn.depots.http", "rich.table", "rich.padding", "httpx", "scipy.optimize",
 )  # fmt: skip
 

@@ -18,7 +18,7 @@ import pymysql
 import pytest
 
 from splarn.core.errors import OutsideError
-from splarn.core.faults import read_rejects
+from splarn.core.reading.faults import read_rejects
 from splarn.demo.scenario import Delivery, make_passages
 from splarn.engines import open_engine
 from tests.conftest import SERVERS_REQUIRED, ask
@@ -29,8 +29,8 @@ KILLS = 13
 WAYS = [
     ["--table-mode", "append"],
     ["--table-mode", "replace", "--yes"],
-    ["--table-mode", "empty", "--yes", "--route", "landing", "--no-before"],
-    ["--table-mode", "empty", "--yes", "--indexes", "rebuild", "--no-before"],
+    ["--table-mode", "empty", "--yes", "--route", "landing", "--no-keep-old"],
+    ["--table-mode", "empty", "--yes", "--indexes", "rebuild", "--no-keep-old"],
 ]
 
 
@@ -78,8 +78,10 @@ class Loader:
         except OutsideError:
             return -1
         try:
-            loads = [note.load_id for note in session.loads(self.table) if note.state == "open"]
-            return sum(part.rows for part in session.parts(loads))
+            loads = [
+                note.load_id for note in session.notes.loads(self.table) if note.state == "open"
+            ]
+            return sum(part.rows for part in session.notes.parts(loads))
         except OutsideError:
             return -1
         finally:
@@ -213,8 +215,8 @@ def test_a_load_whose_connections_are_cut_goes_on(
 
 @pytest.mark.parametrize(
     "words",
-    [[], ["--durability", "relaxed"], ["--durability", "unlogged", "--route", "landing"]],
-    ids=["full", "relaxed", "unlogged"],
+    [[], ["--durability", "relaxed"], ["--durability", "none", "--route", "landing"]],
+    ids=["full", "relaxed", "none"],
 )
 def test_a_load_whose_server_crashes_goes_on_when_it_is_back(
     tmp_path: Path, many: Delivery, table: str, own_postgresql: OwnPostgresql, words: list[str]

@@ -97,14 +97,14 @@ def test_an_interrupted_conversion_says_how_to_go_on(
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
     )
-    while process.poll() is None and len(list(tmp_path.glob("parts/part-*.xz"))) < 3:
+    while process.poll() is None and len(list(tmp_path.glob("parts/*-0*.xz"))) < 3:
         time.sleep(0.01)
     process.send_signal(signal.SIGINT)
     out, err = process.communicate(timeout=120)
     assert process.returncode == 130, err
     assert "goes on from there" in json.loads(out)["error"]
     assert b"Traceback" not in err
-    assert not list((tmp_path / "parts").glob("part-*unfinished*"))
+    assert not list((tmp_path / "parts").glob("*-0*unfinished*"))
     ran = splarn("load", "parts", "--to", "sqlite:///a.db")
     assert (ran.code, "unfinished" in ran.err) == (2, True)
     again = splarn(*words)

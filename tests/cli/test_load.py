@@ -60,7 +60,7 @@ def test_levers_are_swept_and_those_an_engine_lacks_refused(
         f'[source]\npaths = ["{delivery.paths[0].parent}/*.csv"]\nlayout = "layout.json"\n'
         '[target]\nurl = "sqlite:///a.db"\ntable = "passages"\n'
         '[space]\npart_size = ["256KiB"]\ncodec = ["none"]\nload_streams = [1]\n'
-        'batch_rows = [5000]\ndurability = ["full", "relaxed"]\nroute = ["direct", "landing"]\n'
+        'batch_rows = [5000]\ndurability = ["full", "relaxed"]\nroute = ["straight", "landing"]\n'
         'indexes = ["keep", "rebuild"]\n'
     )
     ran = splarn("sweep", "--sample", "256KiB", "--repeats", "1", "--json")
@@ -75,12 +75,12 @@ def test_levers_are_swept_and_those_an_engine_lacks_refused(
     assert not [name for (name,) in left if "trial" in name]
     planned = splarn("plan", "--json").json["configuration"]
     assert (planned["durability"], planned["indexes"], planned["route"]) in tried
-    lacking = splarn("sweep", "--durability", "unlogged", "--route", "landing")
-    assert (lacking.code, "SQLite lacks durability unlogged" in lacking.err) == (2, True)
-    alone = splarn("sweep", "--durability", "unlogged", "--route", "direct")
-    assert (alone.code, "give route landing" in alone.err) == (2, True)
+    lacking = splarn("sweep", "--durability", "none", "--route", "landing")
+    assert (lacking.code, "SQLite lacks durability none" in lacking.err) == (2, True)
+    alone = splarn("sweep", "--durability", "none", "--route", "straight")
+    assert (alone.code, "give --route landing" in alone.err) == (2, True)
     unknown = splarn("load", "--route", "scenic", "--again")
-    assert (unknown.code, "'scenic' of route is not known" in unknown.err) == (2, True)
+    assert (unknown.code, "--route: the route 'scenic' is not known" in unknown.err) == (2, True)
 
 
 def test_a_terminal_shows_each_stream(splarn: Splarn, loading: list[str], tmp_path: Path) -> None:

@@ -33,7 +33,7 @@ def linked(folder: Path, way: str) -> str:
 @pytest.mark.parametrize("way", ["absolute", "relative", "dotted", "symlinked"])
 def test_a_source_is_never_its_own_copy(splarn: Splarn, home: Path, way: str) -> None:
     before = {path.name: path.read_bytes() for path in (home / "in").iterdir()}
-    ran = splarn("ship", home / "in", "--to", linked(home, way), "--after", "delete")
+    ran = splarn("ship", home / "in", "--to", linked(home, way), "--sent", "delete")
     assert ran.code == 2
     assert "is itself the file" in ran.err
     assert {path.name: path.read_bytes() for path in (home / "in").iterdir()} == before
@@ -45,7 +45,7 @@ def test_a_depot_file_that_is_a_link_to_the_source_is_no_copy(
 ) -> None:
     (home / "depot").mkdir()
     link(home / "in" / "a.csv", home / "depot" / "a.csv")
-    ran = splarn("ship", "in", "--to", "depot", "--after", "delete")
+    ran = splarn("ship", "in", "--to", "depot", "--sent", "delete")
     assert (ran.code, "is itself the file a.csv" in ran.err) == (2, True)
     assert (home / "in" / "a.csv").read_text().startswith("reading_no")
 
@@ -132,7 +132,7 @@ def test_a_copy_that_goes_with_its_source_was_none(splarn: Splarn, home: Path) -
     before = {path.name: path.read_bytes() for path in (home / "in").iterdir()}
     # The store serves the very folder that the sources lie in.
     with store(home / "in") as (url, _):
-        ran = splarn("ship", "in/a.csv", "in/b.csv", "--to", url, "--after", "delete")
+        ran = splarn("ship", "in/a.csv", "in/b.csv", "--to", url, "--sent", "delete")
     assert ran.code == 3, ran.err
     assert "was kept" in ran.err
     assert {path.name: path.read_bytes() for path in (home / "in").iterdir()} == before
@@ -141,8 +141,8 @@ def test_a_copy_that_goes_with_its_source_was_none(splarn: Splarn, home: Path) -
 def test_what_is_appended_while_it_is_on_its_way_is_kept(
     home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from splarn.core.pool import Inline
     from splarn.core.ship import ShipRequest, ship
+    from splarn.core.work.pool import Inline
     from splarn.depots.folder import FolderDepot
 
     source = home / "in" / "a.csv"
@@ -174,7 +174,7 @@ def test_what_is_appended_while_it_is_on_its_way_is_kept(
 
 def test_what_is_shipped_and_removed_is_there(splarn: Splarn, home: Path) -> None:
     wanted = {p.name: hashlib.sha256(p.read_bytes()).digest() for p in (home / "in").iterdir()}
-    assert splarn("ship", "in", "--to", "depot", "--after", "delete").code == 0
+    assert splarn("ship", "in", "--to", "depot", "--sent", "delete").code == 0
     assert list((home / "in").iterdir()) == []
     found = {p.name: hashlib.sha256(p.read_bytes()).digest() for p in (home / "depot").iterdir()}
     assert found == wanted
@@ -189,7 +189,7 @@ def test_a_shipment_of_parts_that_broke_off_goes_on(splarn: Splarn, home: Path) 
     (home / "depot").mkdir()
     (home / "parts" / gone).rename(home / "depot" / gone)
     (home / "parts" / aside).rename(home / "parts" / f"{aside}.splarn-leaving")
-    move = ("ship", "parts", "--to", "depot", "--after", "delete", "--json")
+    move = ("ship", "parts", "--to", "depot", "--sent", "delete", "--json")
     (home / "depot" / gone).write_bytes(wanted[gone].replace(b"RM-3", b"RM-4"))
     ran = splarn(*move)
     assert (ran.code, "does not have it as" in ran.json["error"]) == (3, True), ran.err

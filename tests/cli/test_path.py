@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import pytest
@@ -127,7 +128,7 @@ def test_each_command_speaks_json_with_its_stable_keys(
     assert len(found["trials"]) == 1 + 1 + 8
     assert set(found["trials"][0]["phases"]) == {"shape", "queue", "load", "finish"}
 
-    found = splarn("forecast", "--streams", "1,2", "--json").json
+    found = splarn("forecast", "--load-streams", "1,2", "--json").json
     assert len(found["forecasts"]) == 16
     for one in found["forecasts"]:
         assert one["seconds"]["low"] <= one["seconds"]["median"] <= one["seconds"]["high"]
@@ -184,7 +185,7 @@ def test_a_sweep_and_a_run_on_postgresql(
     splarn("layout", "--out", "layout.json")
     to = ("--to", "${LARKMERE}")
     env = {"LARKMERE": postgresql}
-    ran = splarn("sweep", *to, "--streams", "1,2", "--codec", "zstd:1", "--json", env=env)
+    ran = splarn("sweep", *to, "--load-streams", "1,2", "--codec", "zstd:1", "--json", env=env)
     assert len(ran.json["trials"]) == 10
     assert splarn("plan", *to, "--table", table, env=env).code == 0
     assert postgresql not in (home / "plan.json").read_text()
@@ -214,11 +215,15 @@ def test_colour_is_for_terminals_and_width_for_readers(splarn: Splarn, home: Pat
 
 def test_help_has_an_example_for_every_command(splarn: Splarn) -> None:
     top = splarn("--help").out
+    assert (splarn().out, splarn().code, splarn("help").out) == (top, 0, top)
     for command in (
         "demo", "survey", "layout", "check", "shape", "load", "ledger", "sweep", "forecast",
         "plan", "run",
     ):  # fmt: skip
         assert f" {command} " in top
         ran = splarn(command, "--help")
-        assert (ran.code, f"Example: splarn {command}" in ran.out) == (0, True)
+        shown = f"  For example:\n    splarn {command}"
+        assert (ran.code, shown in ran.out) == (0, True)
+        assert splarn("help", command).out == ran.out
+        assert not re.search(r"<\w+", ran.out), "no types of a program's own"
     assert splarn("--version").out.startswith("splarn 0.")

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import pytest
 
-from splarn.core.ahead import ahead
+from splarn.core.work.read_ahead import ahead
 
 
 def test_items_and_errors_come_in_order() -> None:

@@ -29,13 +29,30 @@ UPWARD = {
 }
 
 
+# The rooms of the core from the ground up: none knows one that stands further on.
+ROOMS = (
+    "errors", "units", "work", "layout", "records", "source", "reading", "inference", "check",
+    "survey", "prices", "target", "shape", "ship", "load", "tuning", "run", "ledger", "job",
+)  # fmt: skip
+
+
+def name_of(path: Path) -> str:
+    words = path.relative_to(SOURCE.parent).with_suffix("").parts
+    return ".".join(words).removesuffix(".__init__")
+
+
+MODULES = {name_of(path): path for path in SOURCE.rglob("*.py")}
+
+
 def imports(path: Path) -> set[str]:
+    """What a module imports, also where it does so for types or late."""
     found: set[str] = set()
     for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
         if isinstance(node, ast.Import):
             found |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom) and node.module:
-            found.add(node.module)
+            inner = {f"{node.module}.{alias.name}" for alias in node.names}
+            found |= (inner & MODULES.keys()) or {node.module}
     return found
 
 
@@ -47,6 +64,36 @@ def test_arrows_point_downward(room: str) -> None:
         for name in imports(path):
             assert name.split(".")[0] not in INTERFACE, f"{path} imports {name}"
             assert not name.startswith(UPWARD[room]), f"{path} imports {name}"
+
+
+def room_of(name: str) -> str | None:
+    words = name.split(".")
+    return words[2] if words[:2] == ["splarn", "core"] and len(words) > 2 else None
+
+
+def test_the_rooms_of_the_core_read_from_the_ground_up() -> None:
+    assert {room_of(name) for name in MODULES} - {None} == set(ROOMS)
+    for name, path in MODULES.items():
+        mine = room_of(name)
+        for other in map(room_of, imports(path)):
+            if mine is not None and other is not None:
+                assert ROOMS.index(other) <= ROOMS.index(mine), f"{name} knows the room {other}"
+
+
+def test_no_module_imports_itself_by_way_of_others() -> None:
+    arrows = {name: imports(path) & MODULES.keys() - {name} for name, path in MODULES.items()}
+    # Taking away what imports nothing that is left takes everything away but circles.
+    left = dict(arrows)
+    while loose := [name for name, others in left.items() if not others & left.keys()]:
+        for name in loose:
+            del left[name]
+    inner = {name for name in left if any(name in left[other] for other in left)}
+    assert not inner, f"these import one another: {sorted(inner)}"
+
+
+def test_files_hold_one_idea_each() -> None:
+    lengths = {name: len(path.read_text().splitlines()) for name, path in MODULES.items()}
+    assert {name: count for name, count in lengths.items() if count > 440} == {}
 
 
 def test_the_core_works_without_any_interface_package() -> None:

@@ -11,18 +11,26 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from splarn.core.codecs import CODECS, Packing, codec_by_name, codec_of, detect_codec, read_blocks
 from splarn.core.errors import RequestError
-from splarn.core.faults import Fault, read_rejects, replace_rejects, write_rejects
-from splarn.core.files import ASIDE, content_hash, find_files, write_bytes, write_text
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load.mended import mended_source
-from splarn.core.pool import Inline, Pools, Threads
-from splarn.core.secrets import filled
+from splarn.core.reading.faults import Fault, read_rejects, replace_rejects, write_rejects
 from splarn.core.shape.work import pack
+from splarn.core.source.codecs import (
+    Packing,
+    codec_by_name,
+    codec_of,
+    codecs,
+    detect_codec,
+    read_blocks,
+)
+from splarn.core.source.files import content_hash, find_files
+from splarn.core.source.secrets import filled
+from splarn.core.work.disk import ASIDE, write_bytes, write_text
+from splarn.core.work.pool import Inline, Pools, Threads
 
 PACKINGS = st.sampled_from(
-    [Packing(name, level) for name, codec in CODECS.items() for level in {*codec.levels, 1}
+    [Packing(name, level) for name, codec in codecs().items() for level in {*codec.levels, 1}
      if codec.levels[0] <= level <= min(codec.levels[1], 6)]
 )  # fmt: skip
 
@@ -49,7 +57,7 @@ def test_any_range_of_any_frames(
 
 
 def test_codecs_by_content_and_by_name() -> None:
-    for name, codec in CODECS.items():
+    for name, codec in codecs().items():
         packed = pack(b"passage", Packing(name, codec.default_level))
         assert detect_codec(packed) == name
         assert codec_by_name(Path(f"a.b{codec.suffix.upper()}")) == name
@@ -71,7 +79,7 @@ def test_levels_that_a_codec_does_not_have(text: str) -> None:
     with pytest.raises(RequestError, match="cannot have level"):
         Packing.parse(text)
     name = text.partition(":")[0]
-    low, high = CODECS[name].levels
+    low, high = codecs()[name].levels
     assert low <= Packing.parse(name).level <= high
 
 

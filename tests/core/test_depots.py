@@ -19,13 +19,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from splarn.core.errors import OutsideError
-from splarn.core.files import ASIDE
-from splarn.core.places import Remote, open_place
-from splarn.core.pool import Pools
 from splarn.core.ship import Depot, ShipRecord, ShipRequest, Unready, ship
 from splarn.core.ship.fetch import fetch
 from splarn.core.ship.ranges import Ranges, cut, joined_spans
-from splarn.core.ship.trying import Trying
+from splarn.core.source.places import Remote, open_place
+from splarn.core.source.retry import Trying
+from splarn.core.work.disk import ASIDE
+from splarn.core.work.pool import Pools
 from splarn.depots import Origins, open_depot
 from splarn.depots.folder import FolderDepot
 from splarn.standin.depot import SimulatedDepot
@@ -247,7 +247,7 @@ def test_an_s3_protocol_store_is_a_depot_and_a_source(
 SHIP_MANY = """
 import resource, sys
 from pathlib import Path
-from splarn.core.pool import Pools
+from splarn.core.work.pool import Pools
 from splarn.core.ship import ShipRequest, ship
 from splarn.depots import open_depot
 source, place = sys.argv[1:]
@@ -281,7 +281,7 @@ def test_nothing_is_seen_under_its_name_before_it_is_whole(
     tmp_path: Path, depot_at: DepotAt
 ) -> None:
     content = large(tmp_path / "a.bin", 400_000)
-    application = SimulatedDepot(tmp_path / "depot", DepotPhysics(stream_mbps=2))
+    application = SimulatedDepot(tmp_path / "depot", DepotPhysics(stream_megabytes=2))
     application.folder.mkdir()
     seen: list[int] = []
     ended = threading.Event()

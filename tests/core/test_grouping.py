@@ -11,18 +11,18 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from splarn.core.codecs import CODECS, Packing, codec_of, read_blocks
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.pool import Inline, Pools
-from splarn.core.ranges import line_views
-from splarn.core.records import record_chunks
+from splarn.core.records.chunks import record_chunks
 from splarn.core.shape.copying import Sequential, copied, records
 from splarn.core.shape.grouping import CountTask, count_rows, group_sources, locate_rows
 from splarn.core.shape.manifest import SourceRange
-from splarn.core.shape.output import Output
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.shape.verify import verify_parts
-from splarn.core.source import Source
+from splarn.core.source.codecs import Packing, codec_of, codecs, read_blocks
+from splarn.core.source.ranges import line_views
+from splarn.core.source.source import Source
+from splarn.core.work.pool import Inline, Pools
 
 TEXT = Layout("text", Dialect(header=False), (Field("a"), Field("b")))
 FIELD = st.sampled_from(["", "7", "plain", '"a,b"', '"two\nlines"', '"say ""so"""', "é€", '"\r\n"'])
@@ -39,7 +39,7 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> Callable[[list[str], str],
         folder = tmp_path_factory.mktemp("source")
         paths = []
         for number, content in enumerate(contents):
-            packer = CODECS[codec].packer(CODECS[codec].default_level)
+            packer = codecs()[codec].packer(codecs()[codec].default_level)
             path = folder / f"in-{number}"
             path.write_bytes(packer.compress(content.encode()) + packer.flush())
             paths.append(path)
@@ -66,7 +66,7 @@ def test_groups_tile_plain_files(
 ) -> None:
     paths = made(contents, "none")
     groups = group_sources(
-        [Source.of(path) for path in paths], TEXT, Output("csv", Packing(), size), Inline()
+        [Source.of(path) for path in paths], TEXT, PartsFormat("csv", Packing(), size), Inline()
     )
     pieces = [piece for group in groups for piece in group.pieces]
     assert not any(group.cutting for group in groups)
@@ -92,7 +92,7 @@ def test_groups_of_rows_hold_just_so_many(
     made: Callable[[list[str], str], list[Path]], contents: list[str], rows: int
 ) -> None:
     paths = made(contents, "none")
-    output = Output("csv", Packing(), 1 << 20, part_rows=rows)
+    output = PartsFormat("csv", Packing(), 1 << 20, part_rows=rows)
     groups = group_sources([Source.of(path) for path in paths], TEXT, output, Inline())
     counts = [sum(n for _, n in records(group.pieces, TEXT.dialect)) for group in groups]
     every = [row for path in paths for row in rows_of(path)]
@@ -118,7 +118,7 @@ def test_packed_files_follow_one_another_in_parts(
 ) -> None:
     paths = made(contents, codec)
     parts = tmp_path_factory.mktemp("parts") / "parts"
-    output = Output("csv", Packing.parse("zstd:1"), size, part_rows=rows)
+    output = PartsFormat("csv", Packing.parse("zstd:1"), size, part_rows=rows)
     with Pools() as pools:
         manifest = shape(paths, TEXT, parts, output, pools.threads(2)).manifest
     assert verify_parts(manifest, TEXT, True, Inline()) == []
@@ -168,7 +168,7 @@ def test_a_sequential_reader_gives_any_range(
 def test_line_views_rejoin(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, data: bytes, draw: st.DataObject
 ) -> None:
-    from splarn.core import ranges
+    from splarn.core.source import ranges
 
     path = tmp_path / "lines"
     path.write_bytes(data)
@@ -191,7 +191,7 @@ def test_small_and_large_files_share_parts_as_they_fit(tmp_path: Path) -> None:
         paths.append(path)
     packed = tmp_path / "last.csv.gz"
     packed.write_bytes(gzip.compress(b"1,x\n" * 400))
-    output = Output("csv", Packing(), 1000)
+    output = PartsFormat("csv", Packing(), 1000)
     groups = group_sources([Source.of(path) for path in [*paths, packed]], TEXT, output, Inline())
     names = [[Path(piece.path).stem for piece in group.pieces] for group in groups]
     assert names == [["0", "1", "2"], ["3"], ["3"], ["3", "4", "5"], ["6"], ["last.csv"]]

@@ -9,13 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from splarn.core.check import check
+from splarn.core.check.checking import check
 from splarn.core.errors import RequestError
+from splarn.core.inference.column_types import guess_field
+from splarn.core.inference.infer import infer_layout
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.layout.column_types import guess_field
 from splarn.core.layout.descriptor import from_descriptor, read_layout, to_descriptor
-from splarn.core.layout.inference import infer_layout
-from splarn.core.pool import Inline
+from splarn.core.work.pool import Inline
 from splarn.demo.scenario import Delivery
 
 

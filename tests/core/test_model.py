@@ -5,27 +5,41 @@ from __future__ import annotations
 import itertools
 import math
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from splarn.core.codecs import Packing
-from splarn.core.configuration import Configuration, Space
 from splarn.core.errors import RequestError
-from splarn.core.model.fit import fit_model
-from splarn.core.model.forecast import Forecast, Span, forecast
-from splarn.core.model.frontier import on_frontier
-from splarn.core.model.laws import Volume
-from splarn.core.model.schedule import even_schedule, list_schedule
-from splarn.core.plan import Limits, choose
 from splarn.core.prices import Prices, Stretch, Tier, Usage, billed_seconds, reckon
-from splarn.core.trial import Trial, design
-from splarn.core.trial.statistics import bootstrap_median, drift, summarise
+from splarn.core.source.codecs import Packing
+from splarn.core.tuning.configuration import Configuration, Space
+from splarn.core.tuning.design import design
+from splarn.core.tuning.fit import fit_model
+from splarn.core.tuning.forecast import Forecast, Span, forecast
+from splarn.core.tuning.frontier import on_frontier
+from splarn.core.tuning.laws import Volume
+from splarn.core.tuning.plan import Limits, choose
+from splarn.core.tuning.statistics import bootstrap_median, drift, summarise
+from splarn.core.tuning.trial import Trial
+from splarn.core.work.schedule import even_schedule, list_schedule
 
 MIB = 1 << 20
-SPACE = Space((MIB, 4 * MIB), (Packing(), Packing("zstd", 1)), (1, 2), (1, 2, 4), (5_000, 50_000))
+SPACE = Space.of(
+    {
+        "part_size": (MIB, 4 * MIB),
+        "packing": (Packing(), Packing("zstd", 1)),
+        "workers": (1, 2),
+        "load_streams": (1, 2, 4),
+        "batch_rows": (5_000, 50_000),
+    }
+)
+
+
+def narrowed(**levers: Any) -> Space:
+    return Space({**SPACE.values, **levers})
 
 
 @given(st.floats(0.1, 10), st.floats(0, 1), st.integers(1, 40), st.integers(1, 12))
@@ -58,7 +72,7 @@ class Machine:
         busy, streams = min(c.workers, parts), min(c.load_streams, parts)
         shaping = [0.004 + s / packs * (1 + 0.08 * (busy - 1)) for s in sizes]
         slow = 1 + 0.3 * (streams - 1) + 0.01 * streams * (streams - 1)
-        way = {"direct": 1.0, "landing": 1.6}[c.route]
+        way = {"straight": 1.0, "landing": 1.6}[c.route]
         loading = []
         for size in sizes:
             rows = size * per_byte
@@ -102,7 +116,15 @@ class Machine:
 
 def test_forecasts_hold_for_twenty_times_the_volume_and_unseen_values() -> None:
     sample, whole = Volume(16e6, 160_000), Volume(320e6, 3_200_000)
-    unseen = Space((2 * MIB, 3 * MIB), (Packing(), Packing("zstd", 1)), (1, 2), (2, 3), (12_000,))
+    unseen = Space.of(
+        {
+            "part_size": (2 * MIB, 3 * MIB),
+            "packing": (Packing(), Packing("zstd", 1)),
+            "workers": (1, 2),
+            "load_streams": (2, 3),
+            "batch_rows": (12_000,),
+        }
+    )
     errors, inside = [], []
     for seed in range(6):
         machine = Machine(seed, noise=0.05)
@@ -117,13 +139,17 @@ def test_forecasts_hold_for_twenty_times_the_volume_and_unseen_values() -> None:
 
 
 def test_a_lever_never_tried_is_wide_and_said() -> None:
-    narrow = replace(SPACE, load_streams=(1,), packing=(Packing(),))
+    narrow = narrowed(load_streams=(1,), packing=(Packing(),))
     model = fit_model(Machine(1, 0.03).trials(narrow, Volume(16e6, 160_000), 2))
-    base = Configuration(MIB, Packing(), 2, 1, 50_000)
-    wide = Configuration(MIB, Packing("gzip", 6), 2, 8, 50_000)
+    base = Configuration(
+        part_size=MIB, packing=Packing(), workers=2, load_streams=1, batch_rows=50_000
+    )
+    wide = Configuration(
+        part_size=MIB, packing=Packing("gzip", 6), workers=2, load_streams=8, batch_rows=50_000
+    )
     known, unknown = forecast(model, [base, wide], Volume(64e6, 640_000), Prices())
     assert known.extrapolated == ()
-    assert unknown.extrapolated == ("load streams", "codec")
+    assert unknown.extrapolated == ("codec", "load streams")
 
     def spread(found: Forecast) -> float:
         return found.seconds.high / found.seconds.low
@@ -133,10 +159,12 @@ def test_a_lever_never_tried_is_wide_and_said() -> None:
 
 def test_ways_of_writing_have_their_own_speed() -> None:
     sample, whole = Volume(16e6, 160_000), Volume(64e6, 640_000)
-    space = replace(SPACE, packing=(Packing(),), route=("direct", "landing"))
+    space = narrowed(packing=(Packing(),), route=("straight", "landing"))
     machine = Machine(2, 0.03)
     model = fit_model(machine.trials(space, sample, 2))
-    direct = Configuration(4 * MIB, Packing(), 2, 2, 50_000)
+    direct = Configuration(
+        part_size=4 * MIB, packing=Packing(), workers=2, load_streams=2, batch_rows=50_000
+    )
     landing = replace(direct, route="landing")
     never = replace(direct, indexes="rebuild")
     found = forecast(model, [direct, landing, never], whole, Prices())
@@ -201,8 +229,11 @@ def made(streams: int, seconds: float, cost: float, spread: float = 0.1) -> Fore
     draws = seconds * np.exp(spread * np.random.default_rng(1).standard_normal(400))
     costs = np.full(400, cost)
     low, median, high = np.quantile(draws, [0.05, 0.5, 0.95])
+    one = Configuration(
+        part_size=MIB, packing=Packing(), workers=1, load_streams=streams, batch_rows=5_000
+    )
     return Forecast(
-        Configuration(MIB, Packing(), 1, streams, 5_000), Span(low, median, high),
+        one, Span(low, median, high),
         Span(cost, cost, cost), {"shape": median * 0.2, "load": median * 0.8}, (), False,
         draws, costs,
     )  # fmt: skip
@@ -233,10 +264,10 @@ def test_choices_follow_the_limits() -> None:
 def test_reasons_name_what_binds_and_what_comes_next() -> None:
     found = choose([made(1, 100, 1.0), made(2, 60, 2.0)], Limits(deadline=200), "crowns")
     why, binds, runner_up = found.reasons
-    assert "cheapest of the 2 of 2" in why
+    assert "cheapest of all 2 configurations" in why
     assert "load phase binds, with 80%" in binds
     assert "load streams at 2" in binds
-    assert "cost 1.000 crowns more" in runner_up
+    assert "cost 1.00 crowns more" in runner_up
 
 
 def test_configurations_survive_json_and_spaces_refuse_nonsense() -> None:
@@ -245,4 +276,4 @@ def test_configurations_survive_json_and_spaces_refuse_nonsense() -> None:
     assert SPACE.size == 48
     for wrong in ({"part_size": (10,)}, {"load_streams": (0,)}, {"packing": ()}):
         with pytest.raises(RequestError):
-            replace(SPACE, **wrong)
+            Space.of({**SPACE.values, **wrong})

@@ -8,15 +8,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pytest import mark, raises
 
-from splarn.core.codecs import Packing
-from splarn.core.configuration import Configuration, Space
-from splarn.core.details import LoadDetails
-from splarn.core.digest import ColumnDigest
 from splarn.core.errors import RequestError
 from splarn.core.layout import Field
-from splarn.core.levers import LoadLevers
 from splarn.core.load import BadRows
-from splarn.core.marks import MOST_RANGES, joined, marks_text, read_marks
+from splarn.core.target.details import LoadDetails
+from splarn.core.target.digest import ColumnDigest
+from splarn.core.target.levers import LoadLevers, way_of_writing
+from splarn.core.target.marks import MOST_RANGES, joined, marks_text, read_marks
+from splarn.core.tuning.configuration import Configuration, Space
 
 NUMBERS = st.sets(st.integers(0, 300), max_size=80)
 
@@ -81,23 +80,29 @@ def test_a_share_means_little_before_enough_rows_are_read() -> None:
     assert not limit.allows(11, 1000)
 
 
+ONE: dict[str, tuple[object, ...]] = {
+    "part_size": (1 << 20,),
+    "packing": ("none",),
+    "workers": (1,),
+    "load_streams": (1,),
+    "batch_rows": (0,),
+}
+
+
 def test_levers_are_part_of_a_configuration() -> None:
-    space = Space(
-        (1 << 20,), (Packing("none", 0),), (1,), (1,), (0,),
-        durability=("full", "unlogged"), route=("direct", "landing"),
-    )  # fmt: skip
+    space = Space.of({**ONE, "durability": ("full", "none"), "route": ("straight", "landing")})
     found = list(space.grid())
-    ways = [str(one.load_levers) for one in found]
+    ways = [way_of_writing(one) for one in found]
     assert ways == [
-        "durability full, indexes keep, route direct",
+        "durability full, indexes keep, route straight",
         "durability full, indexes keep, route landing",
-        "durability unlogged, indexes keep, route landing",
+        "durability none, indexes keep, route landing",
     ]
     assert [Configuration.from_json(one.as_json()) for one in found] == found
     assert str(found[0]).endswith("u1")
-    assert str(found[2]).endswith("u1, durability unlogged, route landing")
+    assert str(found[2]).endswith("u1, durability none, route landing")
     older = found[0].as_json()
     del older["durability"], older["route"], older["indexes"]
     assert Configuration.from_json(older).load_levers == LoadLevers()
     with raises(RequestError, match="'sideways' is not known"):
-        Space((1 << 20,), (Packing("none", 0),), (1,), (1,), (0,), indexes=("sideways",))
+        Space.of({**ONE, "indexes": ("sideways",)})

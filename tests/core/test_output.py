@@ -11,15 +11,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from splarn.core.codecs import COLUMNAR, Packing
 from splarn.core.errors import RequestError
 from splarn.core.layout import LINES, Dialect, Field, Layout
 from splarn.core.reading import text_parser
-from splarn.core.records import record_chunks
-from splarn.core.shape.output import Key, Output, parse_keys
+from splarn.core.reading.text import delimited, json_lines, stamp_text
+from splarn.core.records.chunks import record_chunks
+from splarn.core.shape.keys import Key, parse_keys
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.rows import partitions, sorted_rows
 from splarn.core.shape.verify import row_hashes
-from splarn.core.text import delimited, json_lines, stamp_text
+from splarn.core.source.codecs import COLUMNAR, Packing
 
 LAYOUT = Layout(
     "tolls",
@@ -35,13 +36,13 @@ LAYOUT = Layout(
 
 
 def test_a_copy_keeps_the_layout_and_a_conversion_writes_the_standard_form() -> None:
-    copy = Output("csv", Packing(), 1 << 20, header=True)
+    copy = PartsFormat("csv", Packing(), 1 << 20, header=True)
     assert copy.is_copy(LAYOUT)
     assert copy.layout(LAYOUT) == LAYOUT
     for changed in (
-        Output("jsonl", Packing(), 1 << 20),
-        Output("csv", Packing(), 1 << 20, sort_by=(Key("day"),)),
-        Output("parquet", Packing(), 1 << 20, partition_by=(Key("code"),)),
+        PartsFormat("jsonl", Packing(), 1 << 20),
+        PartsFormat("csv", Packing(), 1 << 20, sort_by=(Key("day"),)),
+        PartsFormat("parquet", Packing(), 1 << 20, partition_by=(Key("code"),)),
     ):
         assert not changed.is_copy(LAYOUT)
         made = changed.layout(LAYOUT)
@@ -53,14 +54,14 @@ def test_a_copy_keeps_the_layout_and_a_conversion_writes_the_standard_form() -> 
         assert made.dialect == expected
         assert made.format == changed.format
     columnar = Layout("x", LINES, LAYOUT.fields, "parquet")
-    assert not Output("parquet", Packing(), 1).is_copy(columnar)
-    assert Output("csv", Packing(), 1).layout(columnar).dialect == Dialect(header=False)
+    assert not PartsFormat("parquet", Packing(), 1).is_copy(columnar)
+    assert PartsFormat("csv", Packing(), 1).layout(columnar).dialect == Dialect(header=False)
 
 
 def test_a_limit_that_is_no_value_is_told() -> None:
     wrong = Layout("x", Dialect(), (Field("n", "integer", minimum="few"),))
     with pytest.raises(RequestError, match="'few' of field 'n' is no integer"):
-        Output("jsonl", Packing(), 1).layout(wrong)
+        PartsFormat("jsonl", Packing(), 1).layout(wrong)
 
 
 def test_keys_are_read_and_wrong_ones_told() -> None:

@@ -12,19 +12,19 @@ from pathlib import Path
 import fsspec
 import pytest
 
-from splarn.core.check import check
-from splarn.core.codecs import Packing
+from splarn.core.check.checking import check
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.files import content_hash, find_files
+from splarn.core.inference.infer import infer_layout
 from splarn.core.layout import Layout
-from splarn.core.layout.inference import infer_layout
-from splarn.core.places import Remote, key_of, place
-from splarn.core.pool import Inline
 from splarn.core.reading import read_parsed
-from splarn.core.shape.output import Output
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.shape.verify import verify_parts
+from splarn.core.source.codecs import Packing
+from splarn.core.source.files import content_hash, find_files
+from splarn.core.source.places import Remote, key_of, place
 from splarn.core.survey import survey
+from splarn.core.work.pool import Inline
 from splarn.demo.scenario import Delivery
 from tests.conftest import Splarn
 
@@ -86,7 +86,7 @@ def test_a_file_behind_http_is_like_one_here(
         expected.rows, expected.bytes, expected.content_id,
     )  # fmt: skip
     assert check([there], layout, Inline()).kinds == check([here], layout, Inline()).kinds
-    output = Output("csv", Packing("zstd", 1), 200_000)
+    output = PartsFormat("csv", Packing("zstd", 1), 200_000)
     made = shape([there], layout, tmp_path / "parts", output, Inline()).manifest
     assert len(made.parts) > 2
     assert verify_parts(made, layout, True, Inline()) == []
@@ -111,7 +111,7 @@ def test_what_http_refuses_is_told_without_its_secrets(
     assert "wrong-one" not in str(caught.value)
     monkeypatch.setenv("LARKMERE_TOKEN", "wey")
     (there,) = find_files([url])
-    output = Output("csv", Packing(), 1 << 20)
+    output = PartsFormat("csv", Packing(), 1 << 20)
     made = shape([there], layout, tmp_path / "parts", output, Inline()).manifest
     assert verify_parts(made, layout, True, Inline()) == []
     text = made.path.read_text()
@@ -133,7 +133,7 @@ def test_whatever_fsspec_opens(delivery: Delivery, layout: Layout, tmp_path: Pat
         assert [path.name for path in one] == ["passages-1.csv.gz"]
         with pytest.raises(RequestError, match="There is no file"):
             find_files(["memory://canal/gone*"])
-        parquet = Output("parquet", Packing("zstd", 1), 300_000)
+        parquet = PartsFormat("parquet", Packing("zstd", 1), 300_000)
         made = shape(found, layout, tmp_path / "parts", parquet, Inline(), keep=None).manifest
         assert verify_parts(made, layout, False, Inline()) == []
         for part in made.parts:

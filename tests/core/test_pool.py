@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import subprocess
@@ -14,9 +15,10 @@ from pathlib import Path
 import pytest
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.lanes import report
-from splarn.core.pool import Inline, Pool, Pools
-from splarn.core.progress import Lane
+from splarn.core.work import interrupts
+from splarn.core.work.lanes import report
+from splarn.core.work.pool import Inline, Pool, Pools
+from splarn.core.work.progress import Lane
 
 
 class Counting:
@@ -117,7 +119,7 @@ def test_workers_end_with_the_program_that_began_them(tmp_path: Path) -> None:
     script = tmp_path / "main.py"
     script.write_text(
         "import os, time\n"
-        "from splarn.core.pool import Processes\n"
+        "from splarn.core.work.pool import Processes\n"
         "def pid(_): return os.getpid()\n"
         "def stay(_): time.sleep(60)\n"
         "if __name__ == '__main__':\n"
@@ -139,3 +141,24 @@ def test_workers_end_with_the_program_that_began_them(tmp_path: Path) -> None:
         time.sleep(0.1)
     os.kill(worker, signal.SIGKILL)
     pytest.fail("the worker outlived the program by half a minute")
+
+
+@pytest.mark.parametrize("workers", [1, 2])
+def test_an_interrupt_that_a_library_swallowed_still_ends_the_work(workers: int) -> None:
+    done: list[int] = []
+
+    def work(number: int) -> int:
+        if number == 3:
+            # What a callback of a C library does with it.
+            with contextlib.suppress(KeyboardInterrupt):
+                interrupts._note(signal.SIGINT, None)
+        return number
+
+    with Pools() as pools:
+        pool = pools.threads(workers)
+        with pytest.raises(KeyboardInterrupt):
+            for _, number in pool.as_done(work, list(range(1000))):
+                done.append(number)
+        assert len(done) < 500
+        # It is over with that one.
+        assert len(list(pool.map(abs, [1, 2, 3]))) == 3

@@ -8,8 +8,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from splarn.core.codecs import Packing
-from splarn.core.configuration import Configuration
 from splarn.core.errors import RequestError
 from splarn.core.prices import (
     Prices,
@@ -22,8 +20,10 @@ from splarn.core.prices import (
     reckon,
 )
 from splarn.core.prices.reckoning import merged
-from splarn.core.trial import Trial
-from splarn.core.trial.tiers import by_tier
+from splarn.core.source.codecs import Packing
+from splarn.core.tuning.configuration import Configuration
+from splarn.core.tuning.tiers import by_tier
+from splarn.core.tuning.trial import Trial
 
 # A crown a second for u1, so that amounts are seconds.
 PRICES = Prices(
@@ -106,8 +106,8 @@ def test_a_price_list_is_read_or_refused(tmp_path: Path) -> None:
     with pytest.raises(RequestError, match="'u8' is not in the price list: use u1, u4"):
         compute(Stretch("u8", 1))
     for document, what in (
-        ({"gb_moved": -1}, "gb_moved: input should be greater"),
-        ({"per_gb": 1}, "per_gb: extra inputs"),
+        ({"gb_moved": -1}, "gb_moved is -1, and must be 0 or more"),
+        ({"per_gb": 1}, "per_gb is no key that is known"),
         ({"tiers": {"u1": {"per_hour": 1, "billing_step": 0}}}, "tiers.u1.billing_step"),
     ):
         with pytest.raises(RequestError, match=what):
@@ -118,7 +118,14 @@ def test_a_price_list_is_read_or_refused(tmp_path: Path) -> None:
 
 
 def trial(tier: str, streams: int, load: float, role: str = "trial") -> Trial:
-    one = Configuration(1 << 20, Packing(), 1, streams, 0, tier)
+    one = Configuration(
+        part_size=1 << 20,
+        packing=Packing(),
+        workers=1,
+        load_streams=streams,
+        batch_rows=0,
+        tier=tier,
+    )
     phases = {"shape": 1.0, "ship": 0.5, "size": 4.0, "queue": 0.5, "load": load, "finish": 0.1}
     ran = (Stretch(tier, load + 4),)
     return Trial(one, 1, role, sum(phases.values()), phases, 9, 9, 9, 9, "", ran)

@@ -11,11 +11,12 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from splarn.core.bitmaps import judge, tally
 from splarn.core.layout import Dialect
-from splarn.core.pool import Inline
-from splarn.core.ranges import cut_ranges
-from splarn.core.records import BOM, _walk, line_blocks, record_chunks, scan
+from splarn.core.records.bitmaps import judge, tally
+from splarn.core.records.chunks import line_blocks, record_chunks
+from splarn.core.records.scanning import BOM, _walk, scan
+from splarn.core.source.ranges import cut_ranges
+from splarn.core.work.pool import Inline
 
 PLAIN = Dialect(header=False)
 ODD = Dialect(header=False, delimiter="§", escape="\\")
@@ -169,7 +170,7 @@ def test_header_mark_and_lines_are_counted() -> None:
 def test_a_quote_left_open_is_told_rather_than_read_into_memory(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    monkeypatch.setattr("splarn.core.records.MAX_RECORD", 5000)
+    monkeypatch.setattr("splarn.core.records.chunks.MAX_RECORD", 5000)
     blocks = [b'1,"never closed\n', *[b"2,x\n" * 100] * 40]
     (chunk,) = record_chunks(blocks, PLAIN, 1000, where="a.csv")
     assert (chunk.rows, chunk.too_long) == (1, sum(map(len, blocks)))

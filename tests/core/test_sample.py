@@ -7,15 +7,16 @@ from pathlib import Path
 
 import pytest
 
-from splarn.core.codecs import Packing
-from splarn.core.configuration import Configuration, Space
 from splarn.core.errors import OutsideError
 from splarn.core.layout import Layout
-from splarn.core.pool import Inline, Pools
-from splarn.core.trial import PlannedTrial, Trial, design
-from splarn.core.trial import runner as runner_module
-from splarn.core.trial.runner import TrialPlace, run_trials
-from splarn.core.trial.sample import Sample, take_sample
+from splarn.core.source.codecs import Packing
+from splarn.core.tuning import runner as runner_module
+from splarn.core.tuning.configuration import Configuration, Space
+from splarn.core.tuning.design import PlannedTrial, design
+from splarn.core.tuning.runner import TrialPlace, run_trials
+from splarn.core.tuning.sample import Sample, take_sample
+from splarn.core.tuning.trial import Trial
+from splarn.core.work.pool import Inline, Pools
 from splarn.demo.scenario import Delivery
 from splarn.engines import open_engine, opener
 
@@ -51,7 +52,15 @@ def place(target: str, tmp_path: Path) -> TrialPlace:
 def test_trials_measure_every_phase_and_clean_up(
     sample: Sample, target: str, tmp_path: Path
 ) -> None:
-    space = Space((100_000,), (Packing("gzip", 1),), (1, 2), (1, 2), (1000, 0))
+    space = Space.of(
+        {
+            "part_size": (100_000,),
+            "packing": (Packing("gzip", 1),),
+            "workers": (1, 2),
+            "load_streams": (1, 2),
+            "batch_rows": (1000, 0),
+        }
+    )
     planned = design(space, 1, seed=2)
     kept: list[Trial] = []
     with Pools() as pools:
@@ -64,8 +73,8 @@ def test_trials_measure_every_phase_and_clean_up(
         assert trial.seconds == pytest.approx(sum(trial.phases.values()), abs=0.5)
         assert Trial.from_json(trial.as_json()) == trial
     session = open_engine(target).connect()
-    assert session.columns("splarn_trial") is None
-    assert session.loads("splarn_trial") == []
+    assert session.tables.columns("splarn_trial") is None
+    assert session.notes.loads("splarn_trial") == []
     session.close()
     assert not list((tmp_path / "scratch").glob("parts/*"))
 
@@ -80,20 +89,34 @@ def test_a_trial_that_lost_rows_stops_the_sweep_and_still_cleans_up(
         return replace(record, verified=False, differences=("column toll: sum 1 against 2",))
 
     monkeypatch.setattr(runner_module, "load", losing)
-    plan = PlannedTrial(Configuration(100_000, Packing(), 1, 1, 0), 1, "trial")
+    plan = PlannedTrial(
+        Configuration(
+            part_size=100_000, packing=Packing(), workers=1, load_streams=1, batch_rows=0
+        ),
+        1,
+        "trial",
+    )
     kept: list[Trial] = []
     with Pools() as pools, pytest.raises(OutsideError, match="column toll"):
         run_trials([plan], [], sample, place(target, tmp_path), pools, kept.append)
     assert kept == []
     session = open_engine(target).connect()
-    assert session.columns("splarn_trial") is None
+    assert session.tables.columns("splarn_trial") is None
     session.close()
 
 
 def test_a_sweep_goes_on_behind_what_is_done(
     sample: Sample, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    space = Space((100_000,), (Packing(),), (1,), (1,), (1000, 2000, 0))
+    space = Space.of(
+        {
+            "part_size": (100_000,),
+            "packing": (Packing(),),
+            "workers": (1,),
+            "load_streams": (1,),
+            "batch_rows": (1000, 2000, 0),
+        }
+    )
     planned = design(space, 2, seed=4)
     where = place(f"sqlite:///{tmp_path / 't.db'}", tmp_path)
     with Pools() as pools:

@@ -10,19 +10,21 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from splarn.core.codecs import CODECS, Packing, codec_of, read_blocks
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.files import ASIDE, content_hash
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.pool import Inline, Pools
+from splarn.core.reading.text import header_line
 from splarn.core.shape import Manifest, read_manifest, shaper
 from splarn.core.shape.estimate import estimate, sample_bytes
-from splarn.core.shape.manifest import MANIFEST, UNFINISHED, header_line
-from splarn.core.shape.output import Output
+from splarn.core.shape.manifest import MANIFEST, UNFINISHED
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import Shaped, shape
 from splarn.core.shape.verify import verify_parts
 from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
-from splarn.core.source import Source
+from splarn.core.source.codecs import Packing, codec_of, codecs, read_blocks
+from splarn.core.source.files import content_hash
+from splarn.core.source.source import Source
+from splarn.core.work.disk import ASIDE
+from splarn.core.work.pool import Inline, Pools
 from splarn.demo.scenario import Delivery
 
 TEXT = Layout("text", Dialect(header=False), (Field("a"), Field("b")))
@@ -31,7 +33,7 @@ FIELD = st.text(alphabet='ab,"\n\ré€', max_size=8).map(
 )
 RECORD = st.tuples(FIELD, FIELD).map(lambda pair: f"x{pair[0]},{pair[1]}\n".replace('x"', '"'))
 CONTENT = st.lists(RECORD, min_size=1, max_size=30).map("".join)
-PACKINGS = st.sampled_from([*map(Packing.parse, CODECS), Packing("gzip", 6)])
+PACKINGS = st.sampled_from([*map(Packing.parse, codecs()), Packing("gzip", 6)])
 
 
 def unpacked(manifest: Manifest) -> bytes:
@@ -55,10 +57,10 @@ def test_any_files_are_cut_and_rejoined(
     paths = []
     for number, content in enumerate(contents):
         path = folder / f"in-{number}"
-        packer = CODECS[before.codec].packer(before.level)
+        packer = codecs()[before.codec].packer(before.level)
         path.write_bytes(packer.compress(content.encode()) + packer.flush())
         paths.append(path)
-    made = shape(paths, TEXT, folder / "parts", Output("csv", after, size), Inline())
+    made = shape(paths, TEXT, folder / "parts", PartsFormat("csv", after, size), Inline())
     manifest = read_manifest(folder / "parts")
     assert [part.path for part in manifest.parts] == [part.path for part in made.manifest.parts]
     assert unpacked(manifest) == "".join(contents).encode()
@@ -76,7 +78,7 @@ def test_workers_make_the_same_parts(delivery: Delivery, layout: Layout, tmp_pat
                 delivery.paths,
                 layout,
                 tmp_path / str(workers),
-                Output("csv", Packing("zstd", 1), 100_000),
+                PartsFormat("csv", Packing("zstd", 1), 100_000),
                 pools.threads(workers),
             ).manifest
             for workers in (1, 2)
@@ -94,7 +96,7 @@ def test_verify_sees_a_changed_part_and_a_missing_range(
     delivery: Delivery, layout: Layout, tmp_path: Path
 ) -> None:
     manifest = shape(
-        delivery.paths, layout, tmp_path / "parts", Output("csv", Packing(), 400_000), Inline()
+        delivery.paths, layout, tmp_path / "parts", PartsFormat("csv", Packing(), 400_000), Inline()
     ).manifest
     assert verify_parts(manifest, layout, True, Inline()) == []
     first = manifest.folder / manifest.parts[0].path
@@ -108,7 +110,12 @@ def test_verify_sees_a_changed_part_and_a_missing_range(
 def test_a_folder_in_use_is_left_alone(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:
     def make(folder: Path, **options: bool) -> None:
         shape(
-            delivery.paths[3:4], layout, folder, Output("csv", Packing(), 9999), Inline(), **options
+            delivery.paths[3:4],
+            layout,
+            folder,
+            PartsFormat("csv", Packing(), 9999),
+            Inline(),
+            **options,
         )
 
     make(tmp_path / "parts")
@@ -129,16 +136,16 @@ def test_a_failed_shape_is_marked_and_begun_anew_when_the_source_is_mended(
     packed.write_bytes(gzip.compress(delivery.paths[0].read_bytes())[:-4000])
     parts = tmp_path / "parts"
     with pytest.raises(OutsideError, match="cut short"):
-        shape([packed], layout, parts, Output("csv", Packing(), 50_000), Inline())
+        shape([packed], layout, parts, PartsFormat("csv", Packing(), 50_000), Inline())
     assert not list(parts.glob(f"part*{ASIDE}"))
     with pytest.raises(RequestError, match="unfinished"):
         read_manifest(parts)
     packed.write_bytes(gzip.compress(delivery.paths[0].read_bytes()))
-    made = shape([packed], layout, parts, Output("csv", Packing(), 50_000), Inline())
+    made = shape([packed], layout, parts, PartsFormat("csv", Packing(), 50_000), Inline())
     assert verify_parts(made.manifest, layout, True, Inline()) == []
     assert (parts / MANIFEST).exists()
     assert not (parts / UNFINISHED).exists()
-    assert {path.name for path in parts.glob("part-*")} == {p.path for p in made.manifest.parts}
+    assert {path.name for path in parts.glob("*-0*")} == {p.path for p in made.manifest.parts}
 
 
 @pytest.mark.parametrize("broken_at", [0, 1, 3, 5])
@@ -150,7 +157,7 @@ def test_an_interrupted_shape_goes_on_with_the_whole_parts(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     def make(folder: Path) -> Shaped:
-        output = Output("csv", Packing("zstd", 1), 300_000, header=True)
+        output = PartsFormat("csv", Packing("zstd", 1), 300_000, header=True)
         return shape(delivery.paths, layout, folder, output, Inline())
 
     whole = make(tmp_path / "whole").manifest
@@ -182,7 +189,8 @@ def test_an_interrupted_shape_goes_on_with_the_whole_parts(
 
 def test_parts_may_open_with_the_header(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:
     made = shape(
-        delivery.paths, layout, tmp_path / "parts", Output("csv", Packing(), 400_000, header=True),
+        delivery.paths, layout, tmp_path / "parts",
+        PartsFormat("csv", Packing(), 400_000, header=True),
         Inline(),
     ).manifest  # fmt: skip
     assert made.layout == layout
@@ -192,7 +200,7 @@ def test_parts_may_open_with_the_header(delivery: Delivery, layout: Layout, tmp_
     assert made.rows == delivery.rows
     again = shape(
         [made.folder / part.path for part in made.parts], layout, tmp_path / "again",
-        Output("csv", Packing(), 400_000), Inline(),
+        PartsFormat("csv", Packing(), 400_000), Inline(),
     ).manifest  # fmt: skip
     assert again.rows == delivery.rows
     odd = Layout("odd", Dialect(), (Field("a,b"), Field('say "so"')))
@@ -201,7 +209,7 @@ def test_parts_may_open_with_the_header(delivery: Delivery, layout: Layout, tmp_
 
 def test_estimates_cover_every_codec(delivery: Delivery) -> None:
     sample = sample_bytes([Source.of(path) for path in delivery.paths])
-    packings = [Packing.parse(name) for name in CODECS]
+    packings = [Packing.parse(name) for name in codecs()]
     found = estimate(sample, packings, 10 * delivery.bytes, Inline())
     assert [one.packing for one in found] == packings
     for one in found:
@@ -212,16 +220,18 @@ def test_estimates_cover_every_codec(delivery: Delivery) -> None:
 
 def test_a_part_must_hold_a_record(delivery: Delivery, layout: Layout, tmp_path: Path) -> None:
     with pytest.raises(RequestError, match="smaller than a record"):
-        shape(delivery.paths, layout, tmp_path / "parts", Output("csv", Packing(), 20), Inline())
+        shape(
+            delivery.paths, layout, tmp_path / "parts", PartsFormat("csv", Packing(), 20), Inline()
+        )
     assert not (tmp_path / "parts").exists()
     late = tmp_path / "late.csv"
     late.write_bytes(b"1,a\n" * 400_000 + b'2,"' + b"long " * 1000 + b'"\n')
     with pytest.raises(RequestError, match="smaller than a record"):
-        shape([late], TEXT, tmp_path / "parts", Output("csv", Packing(), 2000), Inline())
+        shape([late], TEXT, tmp_path / "parts", PartsFormat("csv", Packing(), 2000), Inline())
 
 
 def test_several_frames_in_one_file_are_read_through(tmp_path: Path) -> None:
-    for name, codec in CODECS.items():
+    for name, codec in codecs().items():
         if name == "none":
             continue
         frames = []

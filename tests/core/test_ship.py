@@ -13,12 +13,12 @@ from typing import Any
 import pytest
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.places import Remote
-from splarn.core.pool import Pools
 from splarn.core.ship import Depot, ShipRecord, ShipRequest, Stored, Unready, ship
-from splarn.core.ship.digests import read_field
 from splarn.core.ship.shipper import name_of
-from splarn.core.ship.trying import TRIES, seconds_asked
+from splarn.core.source.digest_fields import read_field
+from splarn.core.source.places import Remote
+from splarn.core.source.retry import TRIES, seconds_asked
+from splarn.core.work.pool import Pools
 from splarn.standin.depot import SimulatedDepot
 from splarn.standin.physics import DepotPhysics, read_physics
 from splarn.standin.serve import served
@@ -58,7 +58,7 @@ FAULTS = {
     "resets": DepotPhysics(reset_share=0.3),
     "stalls": DepotPhysics(stall_share=0.3, stall_seconds=0.05),
     "spoils": DepotPhysics(corrupt_share=0.3),
-    "slow": DepotPhysics(latency=0.002, stream_mbps=4, total_mbps=10),
+    "slow": DepotPhysics(latency=0.002, stream_megabytes=4, total_megabytes=10),
     "all": DepotPhysics(
         reset_share=0.2, stall_share=0.1, stall_seconds=0.05, corrupt_share=0.2, latency=0.001
     ),
@@ -316,7 +316,7 @@ def test_ship_from_the_command_line(splarn: Splarn, files: list[Path], tmp_path:
     for words, what in (
         (["parts"], "No depot is named"),
         (["parts", "--to", "moon://a/b"], "kind moon: cannot be opened"),
-        (["parts", "--to", "landing", "--after", "burn"], "use keep or delete"),
+        (["parts", "--to", "landing", "--sent", "burn"], "use keep or delete"),
         (["nothing", "--to", "landing"], "no file or folder"),
     ):
         wrong = splarn("ship", *words)

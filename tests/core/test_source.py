@@ -18,20 +18,20 @@ import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from splarn.core.check import check
-from splarn.core.codecs import Packing, read_blocks
-from splarn.core.content import Contents, Held
+from splarn.core.check.checking import check
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.faults import Fault
-from splarn.core.files import LEAVING, find_files
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load.pieces import in_delivery, pieces_of
-from splarn.core.names import join_name, split_name
-from splarn.core.pool import Inline, Pools
-from splarn.core.records import MAX_RECORD
-from splarn.core.shape.output import Output
+from splarn.core.reading.faults import Fault
+from splarn.core.records.chunks import MAX_RECORD
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
-from splarn.core.source import Proof, Source
+from splarn.core.source.codecs import Packing, read_blocks
+from splarn.core.source.content import Contents, Held
+from splarn.core.source.files import LEAVING, find_files
+from splarn.core.source.source import Proof, Source
+from splarn.core.target.names import join_name, split_name
+from splarn.core.work.pool import Inline, Pools
 
 TEXT = Layout("rows", Dialect(), (Field("n", "integer"), Field("note")))
 HEADLESS = Layout("rows", Dialect(header=False), TEXT.fields)
@@ -74,7 +74,9 @@ def test_parts_know_what_they_hold_and_where_it_lies(tmp_path: Path) -> None:
         if codec == "gzip":
             source = tmp_path / "a.csv.gz"
             source.write_bytes(gzip.compress(path.read_bytes()))
-        made = shape([source], TEXT, tmp_path / codec, Output("csv", Packing(), 8192), Inline())
+        made = shape(
+            [source], TEXT, tmp_path / codec, PartsFormat("csv", Packing(), 8192), Inline()
+        )
         manifest = made.manifest
         assert list(manifest.contents.values()) == [Source.of(path).content_id(TEXT)]
         assert len(manifest.parts) > 3
@@ -171,7 +173,7 @@ def test_a_source_that_changes_while_it_is_read_is_a_fault_everywhere(
 
     path.write_text("n,note\n" + rows(1, 3000))
     with pytest.raises(OutsideError, match="while it was read"):
-        shape([path], TEXT, tmp_path / "parts", Output("csv", Packing(), 1 << 20), Spoiling())
+        shape([path], TEXT, tmp_path / "parts", PartsFormat("csv", Packing(), 1 << 20), Spoiling())
     assert not (tmp_path / "parts" / "datapackage.json").exists()
     path.write_text("n,note\n" + rows(1, 3000))
     with pytest.raises(OutsideError, match="while it was read"):

@@ -11,17 +11,18 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from splarn.core.digest import ColumnDigest, digest_table
-from splarn.core.engine import LoadNote, PartNote, TableColumn
+from splarn.core.check.limit import BadRows
 from splarn.core.errors import OutsideError, RefusedError, ShortfallError
-from splarn.core.faults import read_rejects
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.limit import BadRows
 from splarn.core.load import stream
 from splarn.core.load.stream import LoadTask, PartResult, run_load_task
-from splarn.core.marks import Marks, joined
+from splarn.core.reading.faults import read_rejects
 from splarn.core.reading.parsed import Parsed
-from splarn.core.source import Source
+from splarn.core.source.source import Source
+from splarn.core.target.digest import ColumnDigest, digest_table
+from splarn.core.target.marks import Marks, joined
+from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.target.tables import TableColumn
 
 LAYOUT = Layout("rows", Dialect(header=False), (Field("n", "integer"), Field("note")))
 NOTE = PartNote("load-1", "part-1", "rows.csv", "open", 0, 0, 0)
@@ -56,6 +57,7 @@ class Session:
         self.store = store
         self.open_rows: list[int] = []
         self.open_note: PartNote | None = None
+        self.rows = self.notes = self
 
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         return Writer(self)
@@ -199,7 +201,7 @@ def test_every_row_is_in_or_set_aside_once_whatever_is_refused_and_breaks(
 
 def _small(read: Any, size: int, path: Path, codec: str, layout: Layout) -> Any:
     from splarn.core.reading import text_parser
-    from splarn.core.records import record_chunks
+    from splarn.core.records.chunks import record_chunks
 
     parser = text_parser(layout, str(path))
     blocks = read(path, codec, 0, None)
@@ -234,7 +236,7 @@ def test_a_limit_halts_at_the_row_that_goes_over_it(tmp_path: Path) -> None:
     path, rejects = tmp_path / "rows.csv", tmp_path / "rejects.jsonl"
     write_source(path, 300, set())
     store = Store(frozenset({50, 120}), 0)
-    with pytest.raises(ShortfallError, match=r"more than 1 rows are bad, the last one at .* 121"):
+    with pytest.raises(ShortfallError, match=r"more than 1 row is bad, the last one at .* 121"):
         run(store, path, 100, rejects, limit=1)
     assert store.rows == [n for n in range(120) if n != 50]
     assert [fault.row for fault in read_rejects(rejects)] == [51]

@@ -13,12 +13,12 @@ import pytest
 import zstandard
 from pyarrow import parquet
 
-from splarn.core.check import check
-from splarn.core.files import Only, find_files
-from splarn.core.layout.inference import infer_layout
-from splarn.core.pool import Inline
+from splarn.core.check.checking import check
+from splarn.core.inference.infer import infer_layout
+from splarn.core.source.files import Only, find_files
 from splarn.core.survey import Catalogue, Intended, SourceFile, survey
 from splarn.core.survey import catalogue as catalogue_module
+from splarn.core.work.pool import Inline
 from splarn.demo.scenario import Delivery
 
 ROWS = "".join(f"{n},LK-{n % 60:03d},{n % 7}.50\n" for n in range(2000))

@@ -10,14 +10,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from splarn.core.check import check
-from splarn.core.digest import add_digests, digest_table
+from splarn.core.check.checking import check
 from splarn.core.errors import RequestError
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.pool import Inline, Pools
 from splarn.core.reading import text_parser
 from splarn.core.reading.parsed import Parsed
-from splarn.core.records import record_chunks
+from splarn.core.records.chunks import record_chunks
+from splarn.core.target.digest import add_digests, digest_table
+from splarn.core.work.pool import Inline, Pools
 from splarn.demo.scenario import Delivery
 
 FIELDS = (
@@ -136,7 +136,7 @@ def test_sums_beyond_64_bits_are_exact() -> None:
 def test_check_finds_exactly_the_spoiled_rows(
     delivery: Delivery, layout: Layout, workers: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("splarn.core.check.RANGE", 200_000)
+    monkeypatch.setattr("splarn.core.check.checking.RANGE", 200_000)
     with Pools() as pools:
         result = check(delivery.paths, layout, pools.of(workers))
     assert (result.rows, result.bad) == (delivery.rows, len(delivery.spoiled))
@@ -206,7 +206,7 @@ def test_a_limit_must_be_a_value_of_its_field() -> None:
 def test_repeats_are_found_across_files_and_ranges(
     tmp_path: Path, workers: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("splarn.core.check.RANGE", 700)
+    monkeypatch.setattr("splarn.core.check.checking.RANGE", 700)
     head = ",".join(CONSTRAINED.names) + "\n"
     rows = [f"G{n:02d},{n},,,,{n}\n" for n in range(100)]
     (tmp_path / "a.csv").write_text(head + "".join(rows[:60]))
@@ -230,7 +230,7 @@ def test_repeats_are_found_across_files_and_ranges(
 def test_good_rows_can_be_written_out_and_a_check_stopped(
     delivery: Delivery, layout: Layout, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("splarn.core.check.RANGE", 150_000)
+    monkeypatch.setattr("splarn.core.check.checking.RANGE", 150_000)
     whole = check(delivery.paths, layout, Inline(), good=tmp_path / "good")
     again = check(sorted((tmp_path / "good").iterdir()), layout, Inline())
     assert (again.rows, again.bad) == (whole.good, 0)

@@ -9,13 +9,13 @@ from typing import Any
 
 import pytest
 
-from splarn.core.check import check
+from splarn.core.check.checking import check
 from splarn.core.errors import RequestError
-from splarn.core.layout.inference import infer_layout
-from splarn.core.pool import Inline
+from splarn.core.inference.infer import infer_layout
 from splarn.core.reading import read_parsed
 from splarn.core.reading.sources import read_sources
 from splarn.core.survey import survey
+from splarn.core.work.pool import Inline
 from tests.corpus.cases import CASES, Case
 
 

@@ -17,7 +17,7 @@ from openpyxl import Workbook
 from pyarrow import parquet
 
 from splarn.core.errors import OutsideError
-from splarn.core.files import opened_up
+from splarn.core.source.files import opened_up
 from tests.conftest import Splarn, ask
 from tests.corpus.cases import CASES
 from tests.corpus.test_cases import shown

@@ -8,14 +8,14 @@ from pathlib import Path
 
 import pytest
 
-from splarn.core.check import CheckResult, check
+from splarn.core.check.checking import CheckResult, check
 from splarn.core.errors import RequestError
-from splarn.core.files import opened_up
+from splarn.core.inference.infer import infer_layout
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.layout.inference import infer_layout
-from splarn.core.pool import Inline
 from splarn.core.reading import read_parsed
 from splarn.core.reading.sources import read_sources
+from splarn.core.source.files import opened_up
+from splarn.core.work.pool import Inline
 from tests.conftest import Splarn
 
 TOLLS = "".join(f"{n},L{n % 7},{n}.5\n" for n in range(1, 40))

@@ -8,12 +8,12 @@ from pathlib import Path
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from splarn.core.check import check
-from splarn.core.layout.inference import infer_layout
-from splarn.core.pool import Inline
+from splarn.core.check.checking import check
+from splarn.core.inference.infer import infer_layout
 from splarn.core.reading import read_parsed
 from splarn.core.reading.sources import read_sources
 from splarn.core.survey import survey
+from splarn.core.work.pool import Inline
 from tests.corpus.make import make
 from tests.corpus.test_cases import shown
 

@@ -13,11 +13,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from splarn.core.check import check
+from splarn.core.check.checking import check
 from splarn.core.errors import RequestError
-from splarn.core.layout.inference import infer_layout
-from splarn.core.pool import Inline
+from splarn.core.inference.infer import infer_layout
 from splarn.core.survey import survey
+from splarn.core.work.pool import Inline
 from tests.conftest import Splarn
 
 # Bytes that mean something to a reader of tables, beside some that do not.

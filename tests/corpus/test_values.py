@@ -12,15 +12,15 @@ import pyarrow as pa
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from splarn.core.bitmaps import has_run
-from splarn.core.json_values import json_values
+from splarn.core.inference.column_types import guess_field
+from splarn.core.inference.moments import settle_day_first
 from splarn.core.layout import LINES, Dialect, Field, Layout
-from splarn.core.layout.column_types import guess_field
-from splarn.core.layout.header import LONGEST_NAME, settled_names
-from splarn.core.layout.moments import settle_day_first
+from splarn.core.layout.naming import LONGEST_NAME, settled_names
 from splarn.core.reading import read_parsed
 from splarn.core.reading.convert import convert_text
 from splarn.core.reading.delimited import has_padded
+from splarn.core.records.bitmaps import has_run
+from splarn.core.source.json_values import json_values
 
 DIGITS = st.text("0123456789", min_size=1, max_size=30)
 NUMBERS = st.builds(

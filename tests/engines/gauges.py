@@ -13,7 +13,7 @@ from splarn.core.load import (
     inputs_from_files,
     load,
 )
-from splarn.core.pool import Inline
+from splarn.core.work.pool import Inline
 from splarn.engines import opener
 from tests.conftest import ask
 

@@ -9,9 +9,6 @@ from pathlib import Path
 
 import pytest
 
-from splarn.core.codecs import Packing
-from splarn.core.details import LoadDetails
-from splarn.core.engine import LoadNote, PartNote
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load import (
     inputs_from_files,
@@ -19,9 +16,12 @@ from splarn.core.load import (
     load,
     undo,
 )
-from splarn.core.pool import Inline
-from splarn.core.shape.output import Output
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
+from splarn.core.source.codecs import Packing
+from splarn.core.target.details import LoadDetails
+from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.work.pool import Inline
 from splarn.engines import identity, open_engine, opener
 from tests.conftest import ask
 from tests.engines.gauges import GAUGES, count, readings, request, run
@@ -92,7 +92,9 @@ def test_content_is_in_whatever_its_codec_and_cut(target: str, table: str, tmp_p
     packed.write_bytes(gzip.compress(path.read_bytes()))
     first = run(target, table, path)
     assert run(target, table, packed, table_mode="append").load_id == first.load_id
-    made = shape([path], GAUGES, tmp_path / "p", Output("csv", Packing("zstd", 1), 9000), Inline())
+    made = shape(
+        [path], GAUGES, tmp_path / "p", PartsFormat("csv", Packing("zstd", 1), 9000), Inline()
+    )
     parts = inputs_from_manifest(made.manifest)
     with pytest.raises(RequestError, match=f"holds records that are in .*{first.load_id}"):
         run(target, table, inputs=parts, table_mode="append")
@@ -116,17 +118,19 @@ def test_content_that_is_coming_in_is_claimed_before_its_first_row(
     holder = engine.connect()
     try:
         (entry,) = inputs_from_files(paths[1:2], GAUGES)
-        one = holder.canonical(table)
+        one = holder.tables.canonical(table)
         note = LoadNote("load-x", one, "open", "append", "2031-01-01",
                         LoadDetails(stage="load", part_count=1))  # fmt: skip
-        holder.lock(one)
-        holder.note_load(note)
-        holder.note_part(PartNote("load-x", entry.content_id, "1.csv", "open", 0, 0, 0, table=one))
+        holder.claims.take_turn(one)
+        holder.notes.put_load(note)
+        holder.notes.put_part(
+            PartNote("load-x", entry.content_id, "1.csv", "open", 0, 0, 0, table=one)
+        )
         holder.commit()
-        holder.release(one)
-        assert holder.claim("load-x")
+        holder.claims.end_turn(one)
+        assert holder.claims.claim("load-x")
         if target.startswith("duckdb"):
-            holder.connection.rollback()  # type: ignore[attr-defined]
+            holder.rollback()
         with pytest.raises(OutsideError, match=r"1\.csv holds records that the load load-x is bri"):
             run(target, table, *paths[1:], table_mode="append")
         # What is not being brought in may come.
@@ -141,16 +145,16 @@ def test_claims_lie_beside_the_file_and_do_not_pile_up(
 ) -> None:
     target = f"sqlite:///{tmp_path / 't.db'}"
     one = open_engine(target).connect()
-    assert one.claim("load-1")
+    assert one.claims.claim("load-1")
     (claim,) = (path for path in tmp_path.iterdir() if path.name.endswith(".splarn-claim"))
     assert stat.S_IMODE(claim.stat().st_mode) == 0o666
     # Another temporary folder is no way around it.
     monkeypatch.setenv("TMPDIR", str(tmp_path))
     other = open_engine(target).connect()
-    assert not other.claim("load-1")
+    assert not other.claims.claim("load-1")
     left = claim.with_name(claim.name.replace("load-1", "load-0"))
     left.touch()
-    assert other.claim("load-2")
+    assert other.claims.claim("load-2")
     assert not left.exists()
     one.close()
     other.close()
@@ -203,6 +207,6 @@ def session_name(target: str, table: str) -> str:
     """The canonical name of a table."""
     session = open_engine(target).connect()
     try:
-        return session.canonical(table)
+        return session.tables.canonical(table)
     finally:
         session.close()

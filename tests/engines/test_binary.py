@@ -12,9 +12,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from splarn.engines.pg_binary import HEADER, TRAILER, can_encode, encode
-from splarn.engines.sqlite_image import image
-from splarn.engines.sqlite_rows import StoredColumn, TableShape
+from splarn.engines.postgresql.binary import HEADER, TRAILER, can_encode, encode
+from splarn.engines.sqlite.image import image
+from splarn.engines.sqlite.stored import StoredColumn, TableShape
 
 TEXTS = st.text(st.characters(exclude_categories=("Cs",), exclude_characters="\0"), max_size=90)
 INT64 = st.integers(-(1 << 63), (1 << 63) - 1)

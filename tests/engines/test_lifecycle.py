@@ -12,12 +12,12 @@ from typing import Any
 
 import pytest
 
-from splarn.core.digest import ColumnDigest
 from splarn.core.errors import OutsideError, RequestError, ShortfallError
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.levers import LoadLevers
 from splarn.core.load import BadRows, LoadRecord, LoadRequest, inputs_from_files, load, undo
-from splarn.core.pool import Inline
+from splarn.core.target.digest import ColumnDigest
+from splarn.core.target.levers import LoadLevers
+from splarn.core.work.pool import Inline
 from splarn.engines import open_engine, opener
 from tests.conftest import ask
 from tests.engines.test_load import Broken, pull_the_plug
@@ -55,7 +55,7 @@ def run(target: str, table: str, *paths: Path, **more: Any) -> LoadRecord:
 
 def digests(target: str, table: str) -> list[ColumnDigest]:
     with session_of(target) as session:
-        return list(session.digest(table, GAUGES.fields))
+        return list(session.digests.of_columns(table, GAUGES.fields))
 
 
 @contextmanager
@@ -72,20 +72,20 @@ def beside(target: str, table: str) -> list[str]:
     with session_of(target) as session:
         kind = {"sqlite": "SELECT name FROM sqlite_master WHERE type = 'table'"}
         default = "SELECT table_name FROM information_schema.tables"
-        found = session.run(kind.get(target.split(":")[0], default)).fetchall()
+        found = session.link.run(kind.get(target.split(":")[0], default)).rows
     return sorted(name for (name,) in found if name.startswith(f"{table}_"))
 
 
 def done_beside(target: str, table: str, first: LoadRecord) -> list[Any]:
     """The notes of loads that are done, other than the first."""
     with session_of(target) as session:
-        loads = session.loads(table)
+        loads = session.notes.loads(table)
     return [note for note in loads if note.state == "done" and note.load_id != first.load_id]
 
 
 def index_names(target: str, table: str) -> set[str]:
     with session_of(target) as session:
-        return {index.name for index in session.indexes(table)}
+        return {index.name for index in session.tables.indexes(table)}
 
 
 def make_index(target: str, table: str, column: str = "day", kind: str = "") -> None:
@@ -153,7 +153,7 @@ def test_a_load_broken_off_anywhere_ends_in_its_rows_and_can_be_taken_back(
         undo(opener(target), last.load_id)
     assert undo(opener(target), first.load_id).rows_removed == 400
     with session_of(target) as session:
-        assert session.columns(table) is None
+        assert session.tables.columns(table) is None
 
 
 @pytest.mark.parametrize(("mode", "levers"), WAYS)
@@ -172,9 +172,9 @@ def test_an_unfinished_load_can_be_taken_back(
             with pytest.raises(Broken):
                 load(wanted, Inline())
         with session_of(target) as session:
-            (left,) = (note for note in session.loads(table) if note.state == "open")
-            rows = sum(part.rows for part in session.parts([left.load_id]))
-        if mode == "append" and levers.route == "direct" and rows and "mariadb" in target:
+            (left,) = (note for note in session.notes.loads(table) if note.state == "open")
+            rows = sum(part.rows for part in session.notes.parts([left.load_id]))
+        if mode == "append" and levers.route == "straight" and rows and "mariadb" in target:
             with pytest.raises(RequestError, match="nothing tells them"):
                 undo(opener(target), left.load_id)
             return
@@ -209,7 +209,7 @@ def test_levers_that_an_engine_lacks_are_errors(
     target: str, table: str, files: tuple[Path, Path]
 ) -> None:
     engine = open_engine(target)
-    for lever, values in {"durability": ("relaxed", "unlogged"), "route": ("landing",)}.items():
+    for lever, values in {"durability": ("relaxed", "none"), "route": ("landing",)}.items():
         for value in values:
             levers = LoadLevers(**{"route": "landing", lever: value})
             wanted = request(target, table, files[0], levers=levers, table_mode="replace")
@@ -217,9 +217,9 @@ def test_levers_that_an_engine_lacks_are_errors(
                 assert load(wanted, Inline()).verified is True
                 assert ask(target, f"SELECT count(*) FROM {table}") == [(400,)]
             else:
-                with pytest.raises(RequestError, match=f"lacks {lever} {value}: it has full"):
+                with pytest.raises(RequestError, match=f"lacks {lever} {value}; it has full"):
                     load(wanted, Inline())
-            wanted = replace(wanted, levers=LoadLevers(durability="unlogged"))
+            wanted = replace(wanted, levers=LoadLevers(durability="none"))
             with pytest.raises(RequestError, match=r"landing tables|lacks"):
                 load(wanted, Inline())
 
@@ -227,7 +227,7 @@ def test_levers_that_an_engine_lacks_are_errors(
 def test_an_unlogged_landing_table_that_a_crash_emptied_is_filled_again(
     postgresql: str, table: str, files: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    levers = LoadLevers(durability="unlogged", route="landing")
+    levers = LoadLevers(durability="none", route="landing")
     wanted = request(postgresql, table, files[0], levers=levers)
     with monkeypatch.context() as patch:
         pull_the_plug(patch, 3)
@@ -264,27 +264,27 @@ def test_numbers_are_the_files_or_the_tables_own_by_choice(
     ask(target, f"CREATE TABLE {table} (reading_no {numbered}, {rest})", False)
     path, more = readings(tmp_path / "a.csv", 71, 90), readings(tmp_path / "b.csv", 500, 520)
     record = run(target, table, path, table_mode="append")
-    assert "--identity fill" in record.notes[0]
+    assert "--numbers table" in record.notes[0]
     spread = f"SELECT min(reading_no), max(reading_no) FROM {table}"
     assert ask(target, spread) == [(71, 90)]
     own = f"INSERT INTO {table} (gauge) VALUES ('own')"
     if kind != "duckdb":
         ask(target, own, False)
         assert ask(target, f"SELECT max(reading_no) FROM {table}") == [(91,)]
-    filled = run(target, table, more, table_mode="append", identity="fill")
+    filled = run(target, table, more, table_mode="append", numbers="table")
     assert filled.notes == ()
     assert ask(target, f"SELECT max(reading_no) < 200 FROM {table}")[0][0]
     # Rows that the table numbered can be told apart in every engine.
     assert undo(opener(target), filled.load_id).rows_removed == 21
-    with pytest.raises(RequestError, match="identity choice 'guess'"):
-        run(target, table, more, table_mode="append", identity="guess")
+    with pytest.raises(RequestError, match="choice of numbers 'guess'"):
+        run(target, table, more, table_mode="append", numbers="guess")
 
 
 def test_only_chosen_columns_are_stored(target: str, table: str, files: tuple[Path, Path]) -> None:
     record = run(target, table, files[0], columns=("gauge", "reading_no"))
     assert [digest.name for digest in record.digests] == ["reading_no", "gauge"]
     with session_of(target) as session:
-        assert [column.name for column in session.columns(table)] == ["reading_no", "gauge"]
+        assert [column.name for column in session.tables.columns(table)] == ["reading_no", "gauge"]
     with pytest.raises(RequestError, match="no field flow"):
         run(target, table, files[1], columns=("flow",), table_mode="append")
 
@@ -299,7 +299,7 @@ def test_a_replaced_table_may_have_other_columns(
     assert ask(target, f"SELECT count(level) FROM {table}") == [(900,)]
     undo(opener(target), second.load_id)
     with session_of(target) as session:
-        assert [column.name for column in session.columns(table)] == ["gauge", "day"]
+        assert [column.name for column in session.tables.columns(table)] == ["gauge", "day"]
     again = run(target, table, files[0], columns=("gauge", "day"), table_mode="append")
     assert (again.load_id, again.done_before) == (first.load_id, True)
 
@@ -324,7 +324,7 @@ def test_what_was_before_is_only_kept_where_wanted(
 ) -> None:
     run(target, table, files[0])
     for mode in ("empty", "replace"):
-        record = run(target, table, files[1], table_mode=mode, keep_before=False, again=True)
+        record = run(target, table, files[1], table_mode=mode, keep_old=False, again=True)
         assert (record.before, beside(target, table)) == (None, [])
         with pytest.raises(RequestError, match="not kept"):
             undo(opener(target), record.load_id)
@@ -336,7 +336,7 @@ def test_two_loads_into_one_table_at_once_leave_both(
     old, new = files
     readings(new, 401, 1300)
     with session_of(target) as session:
-        session.create(table, GAUGES)
+        session.tables.create(table, GAUGES)
         session.commit()
     records: list[LoadRecord] = []
     failures: list[Exception] = []
@@ -371,8 +371,8 @@ def test_a_load_under_way_is_not_begun_or_taken_back_by_another(
             with pytest.raises(Broken):
                 load(wanted, Inline())
         with session_of(target) as other:
-            (note,) = other.loads(table)
-            assert other.claim(note.load_id)
+            (note,) = other.notes.loads(table)
+            assert other.claims.claim(note.load_id)
             with pytest.raises(OutsideError, match="carried out by another Splarn"):
                 load(wanted, Inline())
             with pytest.raises(OutsideError, match="carried out at this moment"):

@@ -10,16 +10,17 @@ from typing import Any
 
 import pytest
 
-from splarn.core.digest import ColumnDigest
-from splarn.core.engine import PartNote
 from splarn.core.errors import OutsideError, RequestError, ShortfallError
-from splarn.core.faults import read_rejects
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load import BadRows, LoadRecord, LoadRequest, inputs_from_files, load
-from splarn.core.pool import Inline, Pools
+from splarn.core.reading.faults import read_rejects
+from splarn.core.target.digest import ColumnDigest
+from splarn.core.target.notes import PartNote
+from splarn.core.work.pool import Inline, Pools
 from splarn.demo.scenario import Delivery
 from splarn.engines import open_engine, opener
-from splarn.engines.base import SqlSession
+from splarn.engines.sql.digests import SqlDigests
+from splarn.engines.sql.session import SqlSession
 from tests.conftest import ask
 
 ODD = Layout(
@@ -81,7 +82,7 @@ def test_all_engines_hold_the_same(
     for target in (*files, postgresql, mariadb):
         load(request(target, table, delivery, layout), Inline())
         session = open_engine(target).connect()
-        digests.append(session.digest(table, layout.fields))
+        digests.append(session.digests.of_columns(table, layout.fields))
         session.close()
     assert digests[0] == digests[1] == digests[2] == digests[3]
     assert digests[0][0].values == delivery.good
@@ -218,7 +219,7 @@ def test_a_bad_row_halts_and_the_same_load_goes_on_when_allowed(
     wanted = request(target, table, delivery, layout, bad_rows=BadRows(0), batch_rows=500)
     with pytest.raises(ShortfallError, match="stopped at a bad row"):
         load(wanted, Inline())
-    with pytest.raises(ShortfallError, match="more than 1 rows are bad"):
+    with pytest.raises(ShortfallError, match="more than 1 row is bad"):
         load(replace(wanted, bad_rows=BadRows(1)), Inline())
     record = load(replace(wanted, bad_rows=BadRows()), Inline())
     assert (record.resumed, record.rows_loaded, record.verified) == (True, delivery.good, True)
@@ -231,7 +232,7 @@ def test_another_table_is_told_apart_column_by_column(
     fields[1] = Field("lock_code", "integer")
     other = Layout("other", layout.dialect, (*fields, Field("weather", required=True)))
     session = open_engine(target).connect()
-    session.create(table, other)
+    session.tables.create(table, other)
     session.commit()
     session.close()
     wanted = request(target, table, delivery, layout, table_mode="append")
@@ -247,7 +248,7 @@ def test_columns_go_by_name_and_others_may_stay_empty(
 ) -> None:
     session = open_engine(target).connect()
     fields = (Field("weather"), *reversed(layout.fields))
-    session.create(table, Layout("other", layout.dialect, fields))
+    session.tables.create(table, Layout("other", layout.dialect, fields))
     session.commit()
     session.close()
     record = load(request(target, table, delivery, layout, table_mode="append"), Inline())
@@ -259,14 +260,13 @@ def test_columns_go_by_name_and_others_may_stay_empty(
 def test_a_table_that_lost_a_column_on_the_way_does_not_pass(
     target: str, table: str, delivery: Delivery, layout: Layout, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    digest = SqlSession.digest
+    digest = SqlDigests.of_columns
 
-    def spoil(self: SqlSession, name: str, fields: Any, marks: Any = None) -> Any:
-        cursor = self.driver_connection.cursor()
-        cursor.execute(f"UPDATE {name} SET entered = NULL")
+    def spoil(self: SqlDigests, name: str, fields: Any, marks: Any = None) -> Any:
+        self.link.run(f"UPDATE {name} SET entered = NULL")
         return digest(self, name, fields, marks)
 
-    monkeypatch.setattr(SqlSession, "digest", spoil)
+    monkeypatch.setattr(SqlDigests, "of_columns", spoil)
     record = load(request(target, table, delivery, layout), Inline())
     assert record.verified is False
     assert record.differences[0].startswith("column entered: values 0 against")
@@ -274,20 +274,22 @@ def test_a_table_that_lost_a_column_on_the_way_does_not_pass(
 
 def test_two_loaders_cannot_move_the_same_part(target: str, table: str, layout: Layout) -> None:
     first, second = (open_engine(target).connect() for _ in range(2))
-    note = PartNote("load-1", "xxh3-128:00", "a.csv", "open", 0, 0, 0, table=first.canonical(table))
-    from splarn.core.engine import LoadNote
+    note = PartNote(
+        "load-1", "xxh3-128:00", "a.csv", "open", 0, 0, 0, table=first.tables.canonical(table)
+    )
+    from splarn.core.target.notes import LoadNote
 
-    first.note_load(LoadNote("load-1", table, "open", "create", "2031-01-01"))
-    first.note_part(note)
+    first.notes.put_load(LoadNote("load-1", table, "open", "create", "2031-01-01"))
+    first.notes.put_part(note)
     first.commit()
     moved = replace(note, position=100, rows=3)
-    first.advance(note, moved)
+    first.notes.advance(note, moved)
     first.commit()
     with pytest.raises(OutsideError, match="Another loader"):
-        second.advance(note, replace(note, position=50, rows=2))
+        second.notes.advance(note, replace(note, position=50, rows=2))
     second.rollback()
-    assert second.parts(["load-1"]) == [moved]
-    second.drop(table)
+    assert second.notes.parts(["load-1"]) == [moved]
+    second.tables.drop(table)
     second.commit()
     first.close()
     second.close()
@@ -338,7 +340,7 @@ def test_rows_that_the_engine_refuses_are_found_and_set_aside(
     rows[1500] = rows[1500].replace(",90,", ",many,")
     path.write_text(header + "\n" + "".join(rows))
     session = open_engine(target).connect()
-    session.create(table, layout)
+    session.tables.create(table, layout)
     session.commit()
     session.close()
     ask(target, f"CREATE UNIQUE INDEX {table}_key ON {table} (passage_no)", False)

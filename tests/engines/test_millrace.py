@@ -13,21 +13,22 @@ from typing import Any
 import httpx
 import pytest
 
-from splarn.core.codecs import Packing
 from splarn.core.errors import OutsideError, RequestError, ShortfallError, SplarnError
-from splarn.core.faults import read_rejects
 from splarn.core.layout import Layout
 from splarn.core.load import BadRows, LoadRecord, LoadRequest, inputs_from_files, load, undo
 from splarn.core.load.sizing import look_at_compute, restore_left
-from splarn.core.places import Remote
-from splarn.core.pool import Inline, Pools
-from splarn.core.shape.output import Output
+from splarn.core.reading.faults import read_rejects
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
-from splarn.core.source import Source, look
+from splarn.core.source.codecs import Packing
+from splarn.core.source.places import Remote
+from splarn.core.source.source import Source, look
+from splarn.core.work.pool import Inline, Pools
 from splarn.demo.scenario import Delivery
 from splarn.depots.arrived import inputs_at
 from splarn.engines import open_engine, opener
-from splarn.engines.millrace import MillraceSession
+from splarn.engines.millrace.link import MillraceLink
+from splarn.engines.millrace.parts import MillraceFiles
 from splarn.standin.depot import SimulatedDepot
 from splarn.standin.millrace.api import Millrace
 from splarn.standin.millrace.physics import EnginePhysics
@@ -90,7 +91,7 @@ def test_every_good_row_arrives_once_and_jobs_tell_of_it(
     inputs = inputs_from_files(delivery.paths, layout)
     wanted = LoadRequest(
         opener(millrace.url), "passages", layout, inputs, bad_rows=BadRows(),
-        rejects=tmp_path / "bad", tier="u4", read_tier="u2",
+        rejects=tmp_path / "bad", tier="u5", read_tier="u2",
     )  # fmt: skip
     with Pools() as pools:
         record = load(wanted, pools.threads(3))
@@ -106,13 +107,13 @@ def test_every_good_row_arrives_once_and_jobs_tell_of_it(
     assert refused == {(entry.file, entry.row) for entry in delivery.spoiled}
     # Up for loading, then what readers have; the clock's phases are all of the time.
     assert millrace.tier == "u2"
-    assert [stretch.tier for stretch in record.compute] == ["u1", "u4", "u2"]
+    assert [stretch.tier for stretch in record.compute] == ["u1", "u5", "u2"]
     assert sum(stretch.seconds for stretch in record.compute) == pytest.approx(record.seconds)
     assert sum(record.phases.values()) == pytest.approx(record.seconds)
     jobs = httpx.get(millrace.url.replace("millrace", "http") + "/jobs").json()["jobs"]
     assert len(jobs) == len(delivery.paths)
     for job in jobs:
-        assert job["queued"] <= job["started"] < job["finished"]
+        assert job["waiting"] <= job["begun"] < job["ended"]
         assert job["bytes"] > 0
     again = load(replace(wanted, table_mode="append"), Inline())
     assert (again.load_id, again.done_before) == (record.load_id, True)
@@ -141,7 +142,7 @@ def test_it_holds_what_sqlite_holds(
     for target in (millrace.url, f"sqlite:///{tmp_path / 'x.db'}"):
         load(LoadRequest(opener(target), "p", layout, inputs, bad_rows=BadRows()), Inline())
         session = open_engine(target).connect()
-        digests.append(session.digest("p", layout.fields))
+        digests.append(session.digests.of_columns("p", layout.fields))
         session.close()
     assert digests[0] == digests[1]
 
@@ -153,16 +154,16 @@ class Gone(OutsideError):
 @contextmanager
 def gone_after(calls: int, monkeypatch: pytest.MonkeyPatch) -> Iterator[list[int]]:
     """A client whose requests all fail after so many, as those of a killed one would."""
-    ask, left = MillraceSession._call, [calls]
+    ask, left = MillraceLink.call, [calls]
 
-    def call(self: MillraceSession, *words: Any) -> Any:
+    def call(self: MillraceLink, *words: Any) -> Any:
         left[0] -= 1
         if left[0] < 0:
             raise Gone("gone")
         return ask(self, *words)
 
     with monkeypatch.context() as patched:
-        patched.setattr(MillraceSession, "_call", call)
+        patched.setattr(MillraceLink, "call", call)
         yield left
 
 
@@ -190,7 +191,7 @@ def test_a_client_gone_at_any_moment_leaves_nothing_lost_doubled_or_sized_up(
             assert at.numbers("gauges") == wanted
             assert at.tier == "u2"
             session = open_engine(at.url).connect()
-            assert [note for note in session.loads() if note.details.rest] == []
+            assert [note for note in session.notes.loads() if note.details.rest] == []
             session.close()
             if left[0] >= 0:
                 break
@@ -231,7 +232,7 @@ def test_bad_rows_fail_their_part_or_are_set_aside(
     good = readings(tmp_path / "good.csv", 1, 90)
     bad = spoil(readings(tmp_path / "bad.csv", 101, 190), kind)
     with pytest.raises(ShortfallError, match=r"bad\.csv, line 3"):
-        load(request(millrace, good, bad, tier="u16"), Inline())
+        load(request(millrace, good, bad, tier="u20"), Inline())
     assert (millrace.tier, millrace.numbers("gauges")) == ("u1", list(range(1, 91)))
     record = load(
         request(millrace, good, bad, bad_rows=BadRows(5), rejects=tmp_path / "aside"), Inline()
@@ -249,7 +250,7 @@ def test_a_part_that_is_not_what_it_says_fails_with_its_reason(
     second = wanted.inputs[1]
     wrong = replace(second, source=replace(second.source, codec="gzip"))
     with pytest.raises(SplarnError, match=r"twice\.csv"):
-        load(replace(wanted, inputs=(wanted.inputs[0], wrong), verify=False, tier="u4"), Inline())
+        load(replace(wanted, inputs=(wanted.inputs[0], wrong), verify=False, tier="u5"), Inline())
     assert millrace.tier == "u1"
     assert millrace.numbers("gauges") == list(range(1, 91))
 
@@ -308,7 +309,9 @@ def test_a_part_in_a_depot_that_is_not_what_its_manifest_lists_is_not_loaded(
     tmp_path: Path, millrace: Served, verify: bool
 ) -> None:
     source = readings(tmp_path / "a.csv", 1, 900)
-    made = shape([source], GAUGES, tmp_path / "depot", Output("csv", Packing(), 6000), Inline())
+    made = shape(
+        [source], GAUGES, tmp_path / "depot", PartsFormat("csv", Packing(), 6000), Inline()
+    )
     victim = tmp_path / "depot" / made.manifest.parts[1].path
     data = victim.read_bytes()
     at = data.index(b"\n") + 2
@@ -330,16 +333,16 @@ def test_loads_at_once_share_the_larger_compute_and_the_last_one_sizes_it_back(
 ) -> None:
     first, second = readings(tmp_path / "a.csv", 1, 50), readings(tmp_path / "b.csv", 51, 90)
     entered, leave = threading.Event(), threading.Event()
-    carry = MillraceSession.carry
+    carry = MillraceFiles.load_parts
 
-    def held(self: MillraceSession, order: Any, watch: Any) -> Any:
+    def held(self: MillraceFiles, order: Any, watch: Any) -> Any:
         if order.table == "first":
             entered.set()
             assert leave.wait(30)
         return carry(self, order, watch)
 
     with pytest.MonkeyPatch.context() as patched:
-        patched.setattr(MillraceSession, "carry", held)
+        patched.setattr(MillraceFiles, "load_parts", held)
         records: list[LoadRecord] = []
         one = threading.Thread(
             target=lambda: records.append(run(millrace, first, table="first", tier="u8"))
@@ -352,8 +355,8 @@ def test_loads_at_once_share_the_larger_compute_and_the_last_one_sizes_it_back(
         assert restore_left(opener(millrace.url)) == []
         with pytest.raises(OutsideError, match="being carried out by another"):
             run(millrace, first, table="first")
-        other = run(millrace, second, table="second", tier="u4")
-        assert any("so it was not made u4" in note for note in other.notes)
+        other = run(millrace, second, table="second", tier="u5")
+        assert any("so it was not made u5" in note for note in other.notes)
         assert millrace.tier == "u8"
         leave.set()
         one.join(30)
@@ -369,7 +372,7 @@ def test_loads_that_end_together_leave_the_size_to_one_of_them(
             threading.Thread(
                 target=run,
                 args=(millrace, readings(tmp_path / f"{turn}-{n}.csv", 1, 5 + n)),
-                kwargs={"table": f"t{turn}_{n}", "tier": "u4"},
+                kwargs={"table": f"t{turn}_{n}", "tier": "u5"},
             )
             for n in range(3)
         ]
@@ -395,13 +398,13 @@ def test_a_server_started_again_knows_what_it_has(tmp_path: Path) -> None:
 
 
 def test_what_it_lacks_is_an_error(millrace: Served, tmp_path: Path) -> None:
-    from splarn.core.levers import LoadLevers
+    from splarn.core.target.levers import LoadLevers
 
     path = readings(tmp_path / "a.csv", 1, 5)
     with pytest.raises(RequestError, match="Millrace lacks route landing"):
         run(millrace, path, levers=LoadLevers(route="landing"))
-    with pytest.raises(RequestError, match="has no tier u3"):
-        run(millrace, path, tier="u3")
+    with pytest.raises(RequestError, match="has no tier u4"):
+        run(millrace, path, tier="u4")
     with pytest.raises(RequestError, match="has no tiers"):
         target = opener(f"sqlite:///{tmp_path / 'x.db'}")
         load(replace(request(millrace, path), open_engine=target, tier="u2"), Inline())

@@ -9,10 +9,7 @@ from typing import Any
 
 import pytest
 
-from splarn.core.codecs import Packing
-from splarn.core.engine import LoadNote
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.faults import read_rejects
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load import (
     BadRows,
@@ -23,11 +20,14 @@ from splarn.core.load import (
     load,
     undo,
 )
-from splarn.core.pool import Inline
+from splarn.core.reading.faults import read_rejects
 from splarn.core.shape.manifest import read_manifest
-from splarn.core.shape.output import Output
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
-from splarn.core.trial.runner import TRIAL, remove_left, trial_table
+from splarn.core.source.codecs import Packing
+from splarn.core.target.notes import LoadNote
+from splarn.core.tuning.runner import TRIAL, remove_left, trial_table
+from splarn.core.work.pool import Inline
 from splarn.engines import open_engine, opener
 from tests.conftest import ask
 from tests.engines.gauges import GAUGES, count, readings, request, run
@@ -66,7 +66,9 @@ def test_rejects_of_parts_name_the_delivery(target: str, table: str, tmp_path: P
         if codec == "gzip":
             source = tmp_path / "a.csv.gz"
             source.write_bytes(gzip.compress(path.read_bytes()))
-        made = shape([source], GAUGES, tmp_path / codec, Output("csv", Packing(), 6000), Inline())
+        made = shape(
+            [source], GAUGES, tmp_path / codec, PartsFormat("csv", Packing(), 6000), Inline()
+        )
         kept = tmp_path / f"rejects-{codec}"
         name = f"{table}_{codec}"
         inputs = inputs_from_manifest(made.manifest)
@@ -84,7 +86,7 @@ def test_bytes_that_changed_in_a_part_of_the_same_size_are_found(
     path = readings(tmp_path / "a.csv", 1, 900)
     for codec in (Packing(), Packing("gzip", 1)):
         folder = tmp_path / codec.codec
-        shape([path], GAUGES, folder, Output("csv", codec, 9000), Inline())
+        shape([path], GAUGES, folder, PartsFormat("csv", codec, 9000), Inline())
         inputs = inputs_from_manifest(read_manifest(folder))
         victim = inputs[1].path
         assert isinstance(victim, Path)
@@ -123,7 +125,7 @@ RULES = {
 }
 
 
-@pytest.mark.parametrize("route", ["direct", "landing"])
+@pytest.mark.parametrize("route", ["straight", "landing"])
 @pytest.mark.parametrize("kind", list(RULES))
 def test_a_rule_that_changes_text_of_one_length_is_seen(
     kind: str, route: str, table: str, tmp_path: Path, request_target: Any
@@ -208,7 +210,7 @@ def test_rows_that_clash_when_they_are_moved_are_told_apart(
     assert all(lines[fault.line - 1] == fault.raw.rstrip() for fault in faults)
     assert count(target, table) == (100 if mode == "append" else 0) + 200 - first + 1 - 2
     session = open_engine(target).connect()
-    assert session.kind(f"{table}_landing_{record.load_id[-4:]}") == ""
+    assert session.tables.kind(f"{table}_landing_{record.load_id[-4:]}") == ""
     session.close()
     if (mode, target.split(":")[0]) != ("append", "mariadb"):
         undo(opener(target), record.load_id)
@@ -263,7 +265,7 @@ def test_names_over_the_engines_limit_are_refused_before_anything_is_made(
         with pytest.raises(RequestError, match=f"field name ddd.*{most}.* in the layout"):
             load(LoadRequest(opener(target), table, long, (entry,)), Inline())
         session = open_engine(target).connect()
-        assert session.kind(table) == ""
+        assert session.tables.kind(table) == ""
         session.close()
     for odd, why in (("day ", "ends with a blank"), ("day 🚤", "holds 🚤, a character beyond")):
         changed = replace(GAUGES, fields=(*GAUGES.fields[:3], replace(GAUGES.fields[3], name=odd)))
@@ -287,15 +289,15 @@ def test_what_a_killed_sweep_left_is_removed_and_nobody_elses(
     for sweep_id in ids:
         session = engine.connect()
         name = trial_table(sweep_id)
-        session.create(name, GAUGES)
-        session.note_load(LoadNote(sweep_id, name, TRIAL, "sweep", "2031-01-01"))
+        session.tables.create(name, GAUGES)
+        session.notes.put_load(LoadNote(sweep_id, name, TRIAL, "sweep", "2031-01-01"))
         session.commit()
         session.close()
-    assert living.claim(ids[0])
+    assert living.claims.claim(ids[0])
     removed = [name for name in remove_left(opener(target), keeper) if table in name]
-    assert removed == [keeper.canonical(trial_table(ids[1]))]
-    assert keeper.kind(trial_table(ids[0])) == "table"
-    assert keeper.kind(trial_table(ids[1])) == ""
+    assert removed == [keeper.tables.canonical(trial_table(ids[1]))]
+    assert keeper.tables.kind(trial_table(ids[0])) == "table"
+    assert keeper.tables.kind(trial_table(ids[1])) == ""
     living.close()
     keeper.close()
 
@@ -309,7 +311,7 @@ def test_numbers_that_do_not_follow_are_said(tmp_path: Path, table: str) -> None
     ask(target, f"CREATE TABLE {table} (reading_no BIGINT DEFAULT nextval('{table}_q'), gauge "
         "VARCHAR, level DECIMAL(9, 2), day DATE)", False)  # fmt: skip
     path = readings(tmp_path / "a.csv", 1, 70)
-    record = run(target, table, path, table_mode="append", identity="keep")
+    record = run(target, table, path, table_mode="append", numbers="files")
     assert any("reading_no was stored up to 70" in note for note in record.notes), record.notes
     filled = run(target, f"{table}_f", path)
     assert not any("sequence" in note for note in filled.notes)
@@ -318,11 +320,11 @@ def test_numbers_that_do_not_follow_are_said(tmp_path: Path, table: str) -> None
 def test_numbers_with_gaps_mark_no_rows(mariadb: str, table: str) -> None:
     session = open_engine(mariadb).connect()
     try:
-        session.create(table, GAUGES)
-        session.run(f"ALTER TABLE {table} ADD COLUMN nr BIGINT AUTO_INCREMENT PRIMARY KEY")  # type: ignore[attr-defined]
-        one = session.canonical(table)
-        assert session.can_mark(one, GAUGES.names)
-        session.run("SET SESSION auto_increment_increment = 2")  # type: ignore[attr-defined]
-        assert not session.can_mark(one, GAUGES.names)
+        session.tables.create(table, GAUGES)
+        session.link.run(f"ALTER TABLE {table} ADD COLUMN nr BIGINT AUTO_INCREMENT PRIMARY KEY")  # type: ignore[attr-defined]
+        one = session.tables.canonical(table)
+        assert session.rows.can_mark(one, GAUGES.names)
+        session.link.run("SET SESSION auto_increment_increment = 2")  # type: ignore[attr-defined]
+        assert not session.rows.can_mark(one, GAUGES.names)
     finally:
         session.close()

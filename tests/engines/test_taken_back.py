@@ -12,7 +12,7 @@ from splarn.core.load import (
     load,
     undo,
 )
-from splarn.core.pool import Inline
+from splarn.core.work.pool import Inline
 from splarn.engines import opener
 from tests.conftest import ask
 from tests.engines.gauges import count, readings, request, run

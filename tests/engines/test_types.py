@@ -15,15 +15,15 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from splarn.core.digest import digest_table
 from splarn.core.errors import OutsideError, RefusedError, RequestError
 from splarn.core.layout import LINES, Dialect, Field, Layout
 from splarn.core.load import BadRows, LoadRequest, inputs_from_files, load
-from splarn.core.pool import Inline, Pools
 from splarn.core.reading import read_parsed
-from splarn.core.text import delimited, json_lines
+from splarn.core.reading.text import delimited, json_lines
+from splarn.core.target.digest import digest_table
+from splarn.core.work.pool import Inline, Pools
 from splarn.engines import open_engine, opener
-from splarn.engines.tabbed import tabbed
+from splarn.engines.sql.tabbed import tabbed
 from tests.conftest import ask
 
 FIELDS = (
@@ -118,7 +118,7 @@ def test_values_of_every_type_come_back(
             else:
                 assert plain(value, field) == expected, field.name
     session = open_engine(target).connect()
-    digests = session.digest(table, FIELDS)
+    digests = session.digests.of_columns(table, FIELDS)
     session.close()
     assert digests == digest_table(parsed.table, FIELDS) or not [
         difference
@@ -213,7 +213,7 @@ TEXTS = st.none() | st.text(st.characters(exclude_characters="\0", codec="utf-8"
 
 
 @settings(
-    max_examples=25,
+    max_examples=15,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
 @given(st.lists(st.tuples(TEXTS, TEXTS), min_size=1, max_size=12))
@@ -256,7 +256,7 @@ def test_a_duckdb_file_that_is_none_or_in_use_says_so(tmp_path: Path) -> None:
         open_engine(f"duckdb:///{tmp_path / 'nowhere' / 'x.duckdb'}").connect()
     one = open_engine(f"duckdb:///{tmp_path / 'a.duckdb'}")
     first, second = one.connect(), one.connect()
-    assert first.columns("nothing") is None
+    assert first.tables.columns("nothing") is None
     first.close()
-    assert second.columns("nothing") is None
+    assert second.tables.columns("nothing") is None
     second.close()

@@ -117,7 +117,7 @@ def carried(world: World) -> None:
     assert shaped.code == 0, shaped.said
     contents = {path.name: path.read_bytes() for path in parts.iterdir()}
     after = world.chance.choice(("keep", "delete"))
-    words = ["ship", str(parts), "--to", here, "--streams", "3", "--after", after]
+    words = ["ship", str(parts), "--to", here, "--streams", "3", "--sent", after]
     running = begin(world.folder, *words, env=env)
     if world.chance.random() < 0.5:
         running.kill_after(world.chance.uniform(0.1, 0.8))
@@ -176,7 +176,7 @@ def shipped(world: World) -> None:
         os.link(sources[0].path, depot / name)
     elif how == "linked":
         (depot / name).symlink_to(sources[0].path)
-    words = ["ship", str(inside), "--to", str(to), "--after", "delete", "--streams", "2"]
+    words = ["ship", str(inside), "--to", str(to), "--sent", "delete", "--streams", "2"]
     running = begin(world.folder, *words)
     late = b"7,L07,7.00,late\n"
     if how == "append":

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import difflib
 import inspect
-from collections.abc import Callable
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -13,6 +13,7 @@ from splarn.cli.check import check
 from splarn.cli.demo import demo
 from splarn.cli.doctor import doctor
 from splarn.cli.forecast import forecast
+from splarn.cli.help import Command, CommandGroup, command_help, overview
 from splarn.cli.layout import layout
 from splarn.cli.ledger import ledger
 from splarn.cli.load import load
@@ -24,12 +25,11 @@ from splarn.cli.standin import standin
 from splarn.cli.survey import survey
 from splarn.cli.sweep import sweep
 from splarn.cli.undo import undo
+from splarn.core.errors import RequestError
 
 app = typer.Typer(
     name="splarn",
-    no_args_is_help=True,
-    add_completion=False,
-    rich_markup_mode="rich",
+    cls=CommandGroup,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
@@ -41,8 +41,9 @@ def _version(wanted: bool) -> None:
         raise typer.Exit
 
 
-@app.callback()
+@app.callback(invoke_without_command=True)
 def splarn(
+    context: typer.Context,
     version: Annotated[
         bool,
         typer.Option("--version", callback=_version, is_eager=True, help="Show the version."),
@@ -53,14 +54,36 @@ def splarn(
     Know the data, prepare parts, try configurations on a sample, learn how time and cost follow,
     choose under a deadline and a budget, run it, and hold the forecast against what happened.
 
-    New here? [bold]splarn demo[/bold] walks the whole path on made-up data in under a minute.
+    New here? `splarn demo` walks the whole path on made-up data in about a minute, and `splarn help
+    COMMAND` says what a command takes.
     """
+    if context.invoked_subcommand is None:
+        print(overview(context.command, context))
 
 
-def _unwrapped(command: Callable[..., object]) -> str:
-    """A docstring whose paragraphs are broken only where the terminal is narrow."""
-    text = inspect.getdoc(command) or ""
-    return "\n\n".join(" ".join(paragraph.split()) for paragraph in text.split("\n\n"))
+def help_(
+    context: typer.Context,
+    command: Annotated[
+        str | None, typer.Argument(metavar="COMMAND", help="The command; all of them without it.")
+    ] = None,
+) -> None:
+    """Say what a command does and takes.
+
+    Example: [bold]splarn help load[/bold]
+    """
+    root = context.find_root()
+    group: Any = root.command
+    if command is None:
+        print(overview(group, root))
+        return
+    found = group.get_command(root, command)
+    if found is None:
+        near = difflib.get_close_matches(command, group.list_commands(root), 1)
+        raise RequestError(
+            f"There is no command {command!r}: "
+            + (f"did you mean {near[0]}?" if near else "`splarn help` lists them all.")
+        )
+    print(command_help(found, typer.Context(found, parent=root, info_name=command)))
 
 
 for panel, commands in (
@@ -72,4 +95,5 @@ for panel, commands in (
     ("Decide", (forecast, plan, run)),
 ):
     for command in commands:
-        app.command(rich_help_panel=panel, help=_unwrapped(command))(command)
+        app.command(cls=Command, rich_help_panel=panel, help=inspect.getdoc(command))(command)
+app.command("help", cls=Command, rich_help_panel="Begin")(help_)

@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Workers
+from splarn.cli.tables import Column, name, text
 
 
 def check(
@@ -21,9 +22,9 @@ def check(
         Path | None,
         typer.Option("--good", metavar="DIR", help="Write the good rows into files in here."),
     ] = None,
-    limit: Annotated[
+    bad_row_limit: Annotated[
         int | None,
-        typer.Option("--limit", metavar="N", min=1, help="Stop once so many rows are bad."),
+        typer.Option("--bad-row-limit", metavar="N", min=1, help="Stop once so many rows are bad."),
     ] = None,
     show: Annotated[
         int, typer.Option("--show", metavar="N", help="Faults to list on the screen.")
@@ -37,7 +38,7 @@ def check(
     Example: [bold]splarn check deliveries/ --layout layout.json --rejects rejects[/bold]
     """
     from splarn.cli.context import Context
-    from splarn.core.pool import Pools, begin_early, workers_for
+    from splarn.core.work.pool import Pools, begin_early, workers_for
 
     context = Context(job, as_json)
     out = context.out
@@ -45,20 +46,22 @@ def check(
     wanted = workers or workers_for(sum(file.stat().st_size for file in files))
     if wanted > 1:
         begin_early()
-    from splarn.core.check import check as check_files
-    from splarn.core.faults import replace_rejects
+    from splarn.core.check.checking import check as check_files
+    from splarn.core.reading.faults import replace_rejects
     from splarn.core.units import plural, show_count
 
     how = context.layout(layout, files)
     with Pools() as pools:
         pool = pools.of(wanted)
-        result = check_files(files, how, pool, limit=limit, good=good, progress=out.progress())
+        result = check_files(
+            files, how, pool, limit=bad_row_limit, good=good, progress=out.progress()
+        )
     result.faults = context.in_delivery(result.faults)
     written = None
     if rejects is not None:
         written = replace_rejects(rejects / "check.rejects.jsonl", result.faults)
     out.say(
-        f"{show_count(result.rows)} rows in {plural(len(files), 'file')}: "
+        f"{plural(round(result.rows), 'row')} in {plural(len(files), 'file')}: "
         f"{show_count(result.good)} good, {show_count(result.bad)} bad."
     )
     if result.bad:
@@ -71,7 +74,7 @@ def check(
         )
         shown = result.faults[:show]
         out.table(
-            ["file", ">line", "field", "found", "why"],
+            [name("file"), ">line", name("field"), Column("found", 1, wraps=True), text("why")],
             (
                 (
                     Path(fault.path).name,

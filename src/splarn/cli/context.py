@@ -2,27 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
+from splarn.cli.misuse import read
+from splarn.cli.options import Choices
 from splarn.cli.output import Output
 from splarn.core.errors import RequestError
 from splarn.core.job import Job, read_job
 
 if TYPE_CHECKING:
-    from splarn.core.configuration import Space
-    from splarn.core.faults import Fault
+    from splarn.core.check.limit import BadRows
     from splarn.core.layout import Layout
     from splarn.core.ledger import Ledger
-    from splarn.core.limit import BadRows
     from splarn.core.load.pieces import Piece
-    from splarn.core.places import Place
-    from splarn.core.plan import Limits
     from splarn.core.prices import Prices, Usage
-
-Value = TypeVar("Value")
+    from splarn.core.reading.faults import Fault
+    from splarn.core.source.places import Place
+    from splarn.core.tuning.configuration import Space
+    from splarn.core.tuning.plan import Limits
 
 
 class Context:
@@ -56,9 +56,9 @@ class Context:
         out, which is said unless `quiet`.
         Raises RequestError when there are none.
         """
-        from splarn.core.files import find_files, opened_up
-        from splarn.core.places import place
         from splarn.core.shape.manifest import is_manifest, read_manifest
+        from splarn.core.source.files import find_files, opened_up
+        from splarn.core.source.places import place
         from splarn.depots.arrived import is_folder, listed
 
         places, base = self.sources(given)
@@ -103,7 +103,7 @@ class Context:
             return self._manifest_layout
         if self.job.source.layout:
             return read_layout(self.job.folder / self.job.source.layout)
-        from splarn.core.layout.inference import infer_layout
+        from splarn.core.inference.infer import infer_layout
         from splarn.core.units import plural
 
         inferred = infer_layout(paths)
@@ -136,69 +136,43 @@ class Context:
 
     def bad_rows(self, how: str | None, limit: str | None) -> BadRows:
         """How many bad rows may be set aside; none to halt at the first."""
-        from splarn.core.limit import BadRows
+        from splarn.core.check.limit import BadRows
 
         target = self.job.target
         mode = how or target.bad_rows
         if mode not in ("halt", "set-aside"):
-            raise RequestError(f"--bad-rows {mode!r} is not known: use halt or set-aside.")
+            raise RequestError(f"--bad-rows: {mode!r} is not known; use halt or set-aside.")
         if mode == "halt":
             return BadRows(0)
-        return BadRows.read(limit if limit is not None else target.bad_row_limit)
+        return read(
+            "--bad-row-limit", BadRows.read, limit if limit is not None else target.bad_row_limit
+        )
 
     def rejects(self) -> Path:
         """The folder for refused rows."""
         return self.job.folder / self.job.target.rejects
 
-    def space(
-        self,
-        part_size: str | None,
-        codec: str | None,
-        workers: str | None,
-        streams: str | None,
-        batch_rows: str | None,
-        levers: Mapping[str, str | None] | None = None,
-        format: str = "csv",
-    ) -> Space:
-        """The space that options and job file describe; `levers` are those of the load."""
-        from splarn.core.codecs import Packing
-        from splarn.core.configuration import Space
-        from splarn.core.levers import LOAD_LEVERS
-        from splarn.core.units import parse_count, parse_size
+    def space(self, choices: Choices, format: str = "csv") -> Space:
+        """The space that options and job file describe."""
+        from splarn.core.tuning.configuration import Space
 
-        job = self.job.space
-
-        def values(
-            given: str | None, default: Sequence[int | str], read: Callable[[str | int], Value]
-        ) -> tuple[Value, ...]:
-            pieces = given.split(",") if given else default
-            return tuple(read(piece) for piece in pieces)
-
-        return Space(
-            values(part_size, job.part_size, parse_size),
-            values(codec, job.codec, lambda text: Packing.parse(str(text))),
-            values(workers, job.workers, parse_count),
-            values(streams, job.load_streams, parse_count),
-            values(batch_rows, job.batch_rows, parse_count),
-            values((levers or {}).get("tier"), job.tier, str),
-            format=format,
-            **{
-                lever: values((levers or {}).get(lever), getattr(job, lever), str)
-                for lever in LOAD_LEVERS
-            },
-        )
+        return Space.of({**self.job.space.values(), **choices}, format)
 
     def limits(self, deadline: str | None, budget: float | None, confidence: str | None) -> Limits:
         """The limits that options and job file set."""
-        from splarn.core.plan import Limits
+        from splarn.core.tuning.plan import Limits
         from splarn.core.units import parse_duration, parse_share
 
         job = self.job.limits
         latest = deadline if deadline is not None else job.deadline
         return Limits(
-            None if latest is None else parse_duration(latest),
+            None if latest is None else read("--deadline", parse_duration, latest),
             budget if budget is not None else job.budget,
-            parse_share(confidence if confidence is not None else job.confidence),
+            read(
+                "--confidence",
+                parse_share,
+                confidence if confidence is not None else job.confidence,
+            ),
         )
 
     def prices(self) -> Prices:
@@ -263,6 +237,8 @@ class Context:
 def _beside(url: str, folder: Path) -> str:
     """A URL of an embedded file, relative to the job's folder rather than to here."""
     scheme, mark, rest = url.partition(":///")
-    if not mark or scheme.split("+")[0] not in ("sqlite", "duckdb") or rest.startswith(("/", "$")):
+    from splarn.engines import is_file
+
+    if not mark or rest.startswith(("/", "$")) or not is_file(scheme.split("+")[0]):
         return url
     return f"{scheme}:///{folder / rest}" if folder != Path() else url

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
+from splarn.cli.tables import Column
+
 if TYPE_CHECKING:
     from splarn.cli.output import Output
     from splarn.core.ledger import Entry
     from splarn.core.prices import Prices
-    from splarn.core.trial.trial import Trial
+    from splarn.core.tuning.trial import Trial
 
 ITEMS = {
     "compute": "compute",
@@ -32,9 +34,7 @@ def show_cost(out: Output, priced: dict[str, Any]) -> None:
     if not priced:
         return
     cost, currency = priced["cost"], priced["currency"]
-    items = [
-        f"{word} {show_money(cost[item], '').strip()}" for item, word in ITEMS.items() if cost[item]
-    ]
+    items = [f"{word} {show_money(cost[item])}" for item, word in ITEMS.items() if cost[item]]
     total = show_money(cost["total"], currency)
     out.say(f"Cost: {total}" + (f" ({', '.join(items)})." if len(items) > 1 else "."))
 
@@ -45,7 +45,7 @@ def show_tiers(out: Output, trials: Sequence[Trial], prices: Prices) -> list[dic
     from itertools import pairwise
 
     from splarn.core.errors import RequestError
-    from splarn.core.trial.tiers import by_tier
+    from splarn.core.tuning.tiers import by_tier
     from splarn.core.units import plural, show_duration, show_money
 
     try:
@@ -62,7 +62,15 @@ def show_tiers(out: Output, trials: Sequence[Trial], prices: Prices) -> list[dic
         f"{plural(bare.load_streams, 'stream')}:"
     )
     out.table(
-        ["tier", ">load", ">speed-up", ">efficiency", ">whole trial", ">cost", ">times the cost"],
+        [
+            "tier",
+            ">load",
+            ">speed-up",
+            Column(">efficiency", 1),
+            Column(">whole trial", 2),
+            f">cost, {prices.currency}",
+            Column(">times the cost", 3),
+        ],
         (
             (
                 row.tier,
@@ -70,7 +78,7 @@ def show_tiers(out: Output, trials: Sequence[Trial], prices: Prices) -> list[dic
                 f"{row.speed_up:.2f}×",
                 f"{row.efficiency:.0%}",
                 show_duration(row.seconds),
-                show_money(row.cost, prices.currency),
+                show_money(row.cost),
                 f"{row.cost_ratio:.2f}×" if row.cost_ratio else "",
             )
             for row in rows
@@ -98,11 +106,12 @@ def summed(entries: Sequence[Entry]) -> dict[str, dict[str, float]]:
     return sums
 
 
-def cost_of_entry(entry: Entry) -> str:
+def cost_of_entry(entry: Entry, with_unit: bool = True) -> str:
     """What an entry cost, empty where that is not known."""
     from splarn.core.units import show_money
 
     cost = entry.document.get("cost")
     if not isinstance(cost, dict) or "total" not in cost:
         return ""
-    return show_money(float(cost["total"]), entry.document.get("currency", "units"))
+    unit = entry.document.get("currency", "units") if with_unit else ""
+    return show_money(float(cost["total"]), unit)

@@ -4,13 +4,18 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from splarn.cli.misuse import read
 from splarn.cli.options import AsJson
+from splarn.core.units import plural
+
+# Runs a command line and gives its exit code.
+Commands = Callable[..., Any]
 
 if TYPE_CHECKING:
     from splarn.cli.output import Output
@@ -19,6 +24,7 @@ if TYPE_CHECKING:
 
 
 def demo(
+    context: typer.Context,
     into: Annotated[
         Path, typer.Option("--into", metavar="DIR", help="New or empty folder to work in.")
     ] = Path("larkmere"),
@@ -51,7 +57,8 @@ def demo(
     out.head("Larkmere Waterways: a made-up canal authority")
     delivery = _delivery(out, into, rows, seed, elastic)
     with _entered(into):
-        document = _second_act(out, delivery) if elastic else _first_act(out, delivery)
+        act = _second_act if elastic else _first_act
+        document = act(out, delivery, context.find_root().command.main)
     out.say(f"Everything is in {into}; go there and try each command by hand.")
     out.document({"into": str(into), **document})
     return 0 if document["exact"] and document["verified"] else 1
@@ -64,7 +71,7 @@ def _delivery(out: Output, into: Path, rows: str, seed: int, elastic: bool) -> D
     from splarn.demo.scenario import known_passages, make_passages
     from splarn.demo.walk import write_job
 
-    count = parse_count(rows)
+    count = read("--rows", parse_count, rows)
     if count < 1000:
         raise RequestError(
             f"The demo needs 1,000 rows or more, not {count:,}: give a larger --rows."
@@ -94,7 +101,7 @@ def _delivery(out: Output, into: Path, rows: str, seed: int, elastic: bool) -> D
 
 @contextlib.contextmanager
 def _entered(into: Path) -> Iterator[None]:
-    from splarn.core.files import outside
+    from splarn.core.work.disk import outside
 
     home = Path.cwd()
     with outside(f"Entering {into}"):
@@ -105,41 +112,40 @@ def _entered(into: Path) -> Iterator[None]:
         os.chdir(home)
 
 
-def _first_act(out: Output, delivery: Delivery) -> dict[str, object]:
+def _first_act(out: Output, delivery: Delivery, command: Commands) -> dict[str, object]:
     from splarn.demo.walk import STAGES
 
-    _walk(out, STAGES)
+    _walk(out, STAGES, command)
     return _outcome(out, delivery)
 
 
-def _second_act(out: Output, delivery: Delivery) -> dict[str, object]:
+def _second_act(out: Output, delivery: Delivery, command: Commands) -> dict[str, object]:
     from splarn.core.job import read_job
     from splarn.demo.elastic import JOB_FILE, stages, write_elastic
-    from splarn.standin.both import standing_in
+    from splarn.standin.both import standing_in, usual_ports
     from splarn.standin.millrace.physics import EnginePhysics
     from splarn.standin.physics import DepotPhysics, read_physics
 
     line = read_physics("miniature", "depot", DepotPhysics)
-    with standing_in(
-        Path("standin"), line, read_physics("miniature", "millrace", EnginePhysics)
-    ) as (depot, engine):
+    physics = read_physics("miniature", "millrace", EnginePhysics)
+    with standing_in(Path("standin"), line, physics, usual_ports()) as (depot, engine):
         write_elastic(Path(), delivery.bytes, engine)
         out.say(
             f"A simulated depot answers at {depot}, and Millrace, a simulated engine whose compute "
             f"is rented by size, at {engine}. Its clock is simulated: minutes pass in seconds."
         )
-        part_size = read_job(Path(JOB_FILE)).space.part_size[0]
-        _walk(out, stages(depot, str(part_size), Path("layout.json").exists()))
+        part_size = read_job(Path(JOB_FILE)).space.values()["part_size"][0]
+        _walk(out, stages(depot, str(part_size), Path("layout.json").exists()), command)
         return _outcome(out, delivery)
 
 
-def _walk(out: Output, stages: Sequence[Stage]) -> None:
+def _walk(out: Output, stages: Sequence[Stage], command: Commands) -> None:
     """Runs each stage's own command line; what it prints is what the demo shows."""
     for stage in stages:
         out.say()
         out.head(stage.title)
         out.say(f"  $ splarn {' '.join(stage.words)}")
-        _command(stage.words, out.as_json, stage.may_fall_short)
+        _run(command, stage.words, out.as_json, stage.may_fall_short)
 
 
 def _outcome(out: Output, delivery: Delivery) -> dict[str, object]:
@@ -156,12 +162,14 @@ def _outcome(out: Output, delivery: Delivery) -> dict[str, object]:
     out.say()
     if exact:
         out.good(
-            f"Loaded {show_count(loaded)} rows: exactly the {show_count(delivery.good)} good ones "
+            f"Loaded {plural(round(loaded), 'row')}: exactly the {show_count(delivery.good)} "
+            "good ones "
             f"of {show_count(delivery.rows)}, and none of the {len(delivery.spoiled)} spoiled."
         )
     else:
         out.bad(
-            f"Loaded {show_count(loaded)} rows where {show_count(delivery.good)} are good; this is "
+            f"Loaded {plural(round(loaded), 'row')} where {show_count(delivery.good)} are good; "
+            "this is "
             "a fault of Splarn: please report it."
         )
     return {
@@ -178,16 +186,15 @@ def _outcome(out: Output, delivery: Delivery) -> dict[str, object]:
     }
 
 
-def _command(words: tuple[str, ...], quiet: bool, may_fall_short: bool) -> None:
+def _run(command: Commands, words: tuple[str, ...], quiet: bool, may_fall_short: bool) -> None:
     import io
 
-    from splarn.cli.app import app
     from splarn.core.errors import ShortfallError
 
     # Under --json the stages' own text would be a second document.
     hush = contextlib.redirect_stdout(io.StringIO()) if quiet else contextlib.nullcontext()
     with hush:
-        code = app(list(words), prog_name="splarn", standalone_mode=False)
+        code = command(list(words), prog_name="splarn", standalone_mode=False)
     if code and not may_fall_short:
         raise ShortfallError(
             f"The demo stopped because `splarn {' '.join(words)}` fell short (exit code {code})."

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from splarn.cli.options import AsJson, JobFile, TargetUrl
+from splarn.cli.tables import text
 
 if TYPE_CHECKING:
     from splarn.cli.context import Context
@@ -35,7 +36,7 @@ def doctor(
 ) -> int:
     """Tell what is installed, whether the target answers, and what compute is left running large.
 
-    Example: [bold]splarn doctor --to millrace://127.0.0.1:8700[/bold]
+    Example: [bold]splarn doctor --to millrace://127.0.0.1:47620[/bold]
 
     Exit code 1 when a compute runs above its resting tier and no load uses it, 3 when the target
     cannot be reached. The resting tier is what a broken-off load noted, or target.read_tier of the
@@ -47,7 +48,7 @@ def doctor(
     out = context.out
     packages = _packages()
     out.table(
-        ["package", "version", "for"],
+        ["package", text("version"), "for"],
         (
             (
                 one["name"],
@@ -94,8 +95,8 @@ def _target(
     try:
         session = engine.connect()
         try:
-            opened = [note for note in session.loads() if note.state == "open"]
-            left = [note for note in opened if session.claim(note.load_id)]
+            opened = [note for note in session.notes.loads() if note.state == "open"]
+            left = [note for note in opened if session.claims.claim(note.load_id)]
             session.rollback()
         finally:
             session.close()

@@ -7,25 +7,21 @@ from typing import Annotated
 import typer
 
 from splarn.cli.options import (
+    NO_CHOICES,
     AsJson,
-    BatchRows,
-    Codecs,
-    Durabilities,
-    IndexTimings,
+    Choices,
     JobFile,
     LayoutFile,
-    PartSizes,
     Paths,
-    Routes,
-    StreamCounts,
     SweepId,
     TargetUrl,
-    Tiers,
     VolumeSize,
-    WorkerCounts,
+    takes_levers,
 )
+from splarn.core.tuning.configuration import LEVERS
 
 
+@takes_levers(LEVERS)
 def forecast(
     paths: Paths = None,
     volume: VolumeSize = None,
@@ -35,26 +31,18 @@ def forecast(
     show: Annotated[
         int, typer.Option("--show", metavar="N", help="Configurations to list, fastest first.")
     ] = 12,
-    part_size: PartSizes = None,
-    codec: Codecs = None,
-    workers: WorkerCounts = None,
-    streams: StreamCounts = None,
-    batch_rows: BatchRows = None,
-    durability: Durabilities = None,
-    indexes: IndexTimings = None,
-    route: Routes = None,
-    tier: Tiers = None,
+    choices: Choices = NO_CHOICES,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
     """Say what every configuration would take for the whole volume, with 90 % intervals.
 
-    Example: [bold]splarn forecast --volume 200GB --streams 1,2,4,8[/bold]
+    Example: [bold]splarn forecast --volume 200GB --load-streams 1,2,4,8[/bold]
     """
     from splarn.cli.context import Context
     from splarn.cli.learned import learn, require_sweep, say_volume, show_forecasts, volume_of
-    from splarn.core.model.forecast import forecast as predict
-    from splarn.core.units import plural, show_count, show_duration, show_size
+    from splarn.core.tuning.forecast import forecast as predict
+    from splarn.core.units import plural, show_duration, show_size
 
     context = Context(job, as_json)
     out = context.out
@@ -63,21 +51,13 @@ def forecast(
     target = context.target(to) if to or context.job.target.url else None
     how = context.layout(layout, files) if files else None
     model, entry = learn(context, sweep, target, how, files)
-    space = context.space(
-        part_size,
-        codec,
-        workers,
-        streams,
-        batch_rows,
-        {"durability": durability, "indexes": indexes, "route": route, "tier": tier},
-        format=str(entry.document.get("format", "csv")),
-    )
+    space = context.space(choices, str(entry.document.get("format", "csv")))
     wanted = volume_of(entry, files, volume)
     prices = context.prices()
     found = predict(model, list(space.grid()), wanted, prices)
     found.sort(key=lambda one: one.seconds.median)
     out.say(
-        f"{show_size(wanted.bytes)} (about {show_count(wanted.rows)} rows), learnt from "
+        f"{show_size(wanted.bytes)} (about {plural(round(wanted.rows), 'row')}), learnt from "
         f"{plural(model.trials, 'trial')} of {entry.id}; {plural(len(found), 'configuration')}, "
         "fastest first."
     )

@@ -10,12 +10,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from splarn.cli.options import AsJson, JobFile, Paths, Yes
+from splarn.cli.tables import Column
 
 if TYPE_CHECKING:
     from splarn.cli.output import Output
+    from splarn.core.inference.infer import Inferred
     from splarn.core.layout import Layout
-    from splarn.core.layout.inference import Inferred
-    from splarn.core.source import Source
+    from splarn.core.source.source import Source
 
 
 def layout(
@@ -54,10 +55,10 @@ def layout(
     """
     from splarn.cli.context import Context
     from splarn.core.errors import RequestError
+    from splarn.core.inference.groups import grouped
+    from splarn.core.inference.infer import infer_layout
     from splarn.core.layout.descriptor import write_layout
-    from splarn.core.layout.groups import grouped
-    from splarn.core.layout.inference import infer_layout
-    from splarn.core.source import Source
+    from splarn.core.source.source import Source
     from splarn.engines import open_engine
 
     context = Context(job, as_json)
@@ -120,7 +121,15 @@ def _show(
         f"{_how(group[0], found)}."
     )
     out.table(
-        ["field", "type", "may be empty", ">empty", ">different", ">longest", "for example"],
+        [
+            Column("field", shortens=True),
+            "type",
+            Column("may be empty", 2),
+            Column(">empty", 1),
+            Column(">different", 3),
+            Column(">longest", 4),
+            Column("for example", 5, shortens=True),
+        ],
         (
             (
                 field.name,
@@ -172,8 +181,8 @@ def _how(source: Source, found: Layout) -> str:
         return "Parquet"
     if found.format == "jsonl":
         return "JSON lines" if "+json" not in source.codec else "JSON, a value at a time"
-    from splarn.core.layout.splitting import Marks
-    from splarn.core.layout.text_form import show_mark
+    from splarn.core.inference.text_form import show_mark
+    from splarn.core.records.splitting import Marks
 
     dialect = found.dialect
     between = f"{show_mark(Marks(dialect.delimiter, runs=dialect.runs))} between fields"

@@ -6,18 +6,20 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from splarn.cli.context import Context
+from splarn.cli.misuse import read
 from splarn.cli.output import Output
+from splarn.cli.tables import Column
 from splarn.core.errors import RequestError
 from splarn.core.units import plural
 
 if TYPE_CHECKING:
-    from splarn.core.configuration import Configuration
     from splarn.core.layout import Layout
     from splarn.core.ledger import Entry, Ledger
-    from splarn.core.model.fit import Model
-    from splarn.core.model.forecast import Forecast
-    from splarn.core.model.laws import Volume
-    from splarn.core.places import Place
+    from splarn.core.source.places import Place
+    from splarn.core.tuning.configuration import Configuration
+    from splarn.core.tuning.fit import Model
+    from splarn.core.tuning.forecast import Forecast
+    from splarn.core.tuning.laws import Volume
 
 # A sweep that was broken off tells something from so many trials on.
 LEAST_TRIALS = 4
@@ -36,8 +38,8 @@ def learn(
     that ended before one that was broken off. One that is named is taken, and what differs is said.
     Raises RequestError when none fits; it lists those that there are.
     """
-    from splarn.core.model.fit import fit_model
-    from splarn.core.trial.trial import Trial
+    from splarn.core.tuning.fit import fit_model
+    from splarn.core.tuning.trial import Trial
 
     with context.ledger() as ledger:
         if sweep:
@@ -127,15 +129,15 @@ def layout_id(layout: Layout) -> str:
 
 def volume_of(sweep: Entry, paths: Sequence[Place] | None, size: str | None) -> Volume:
     """How much is to be loaded, unpacked: the size given, or that of the source files."""
-    from splarn.core.model.laws import Volume
-    from splarn.core.source import Source
+    from splarn.core.source.source import Source
     from splarn.core.survey import survey
+    from splarn.core.tuning.laws import Volume
     from splarn.core.units import parse_size
 
     sample = sweep.document["sample"]
     row_bytes = sample["bytes"] / max(sample["rows"], 1)
     if size is not None:
-        wanted = parse_size(size)
+        wanted = read("--volume", parse_size, size)
         return Volume(wanted, wanted / row_bytes)
     files = list(paths or [])
     sources = [Source.of(path) for path in files]
@@ -163,18 +165,25 @@ def show_forecasts(
     out: Output, forecasts: Sequence[Forecast], currency: str, chosen: Forecast | None = None
 ) -> None:
     """Forecasts as a table; the chosen one is marked, levers all alike are said once above."""
-    from splarn.core.units import show_duration, show_money
+    from splarn.core.units import show_duration, show_money, show_range
 
     levers = varying(out, [entry.configuration for entry in forecasts])
     out.table(
-        ["", *levers.values(), ">time", ">90 % interval", ">cost", "frontier"],
+        [
+            "",
+            *levers.values(),
+            ">time",
+            Column(">90 % interval", 2),
+            f">cost, {currency}",
+            Column("frontier", 1),
+        ],
         (
             (
                 "→" if entry is chosen else "",
                 *(entry.configuration.show(lever) for lever in levers),
                 show_duration(entry.seconds.median),
-                f"{show_duration(entry.seconds.low)} – {show_duration(entry.seconds.high)}",
-                show_money(entry.cost.median, currency),
+                show_range(entry.seconds.low, entry.seconds.high, show_duration),
+                show_money(entry.cost.median),
                 ("yes" if entry.on_frontier else "") + (" *" if entry.extrapolated else ""),
             )
             for entry in forecasts
@@ -184,9 +193,9 @@ def show_forecasts(
         out.note("* reaches beyond what trials covered: take such forecasts with care.")
 
 
-def varying(out: Output, configurations: Sequence[Configuration]) -> dict[str, str]:
+def varying(out: Output, configurations: Sequence[Configuration]) -> dict[str, Column]:
     """The levers that differ among configurations, with their names; the others are said."""
-    from splarn.core.configuration import LEVERS
+    from splarn.core.tuning.configuration import LEVERS
 
     if not configurations:
         return {}
@@ -201,15 +210,15 @@ def varying(out: Output, configurations: Sequence[Configuration]) -> dict[str, s
         return {}
     if alike:
         same = ", ".join(
-            f"{LEVERS[lever]} {first.show(lever)}" for lever in LEVERS if lever in alike
+            f"{LEVERS[lever].words} {first.show(lever)}" for lever in LEVERS if lever in alike
         )
         out.say(f"The same for all: {same}.")
     return {lever: _column(lever) for lever in LEVERS if lever not in alike}
 
 
-def _column(lever: str) -> str:
+def _column(lever: str) -> Column:
     """A lever's column, flush right where it is a number."""
-    from splarn.core.configuration import LEVERS
-    from splarn.core.levers import LOAD_LEVERS
+    from splarn.core.tuning.configuration import LEVERS
 
-    return LEVERS[lever] if lever in ("packing", "tier", *LOAD_LEVERS) else f">{LEVERS[lever]}"
+    found = LEVERS[lever]
+    return Column(f">{found.words}" if found.is_number else found.words, joins=True)

@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 
 from splarn.cli.options import AsJson, JobFile
+from splarn.cli.tables import Column, text
 
 
 def ledger(
@@ -38,9 +39,9 @@ def ledger(
     from splarn.cli.context import Context
     from splarn.cli.costs import cost_of_entry, summed
     from splarn.core.errors import RequestError
-    from splarn.core.files import write_text
     from splarn.core.ledger import KINDS
     from splarn.core.units import plural, show_duration, show_money
+    from splarn.core.work.disk import write_text
 
     context = Context(job, as_json)
     out = context.out
@@ -60,8 +61,17 @@ def ledger(
     if not listed:
         out.say(f"The ledger {where} has no entries yet: load or sweep something.")
     else:
+        known = {one.document.get("currency") for one in listed if cost_of_entry(one)}
+        unit = f", {next(iter(known))}" if len(known) == 1 else ""
         out.table(
-            ["kind", "id", "at (UTC)", "what", ">time", ">cost"],
+            [
+                "kind",
+                "id",
+                Column("at (UTC)", 3),
+                text("what"),
+                Column(">time", 2),
+                Column(f">cost{unit}", 1),
+            ],
             (
                 (
                     one.kind,
@@ -69,16 +79,15 @@ def ledger(
                     one.at.replace("T", " ")[:16],
                     one.summary,
                     "" if one.seconds is None else show_duration(one.seconds),
-                    cost_of_entry(one),
+                    cost_of_entry(one, not unit),
                 )
                 for one in listed[-show:]
             ),
-            wrap=3,
         )
         trials = len(entries) - len(listed)
         hidden = f", and {plural(trials, 'trial')} (--kind trial)" if trials else ""
         older = f"; {len(listed) - show} older ones not shown" if len(listed) > show else ""
-        shown = "1 entry" if len(listed) == 1 else f"{len(listed):,} entries"
+        shown = plural(len(listed), "entry")
         out.say(f"{shown}{older}{hidden}. `splarn ledger ID` shows one whole.")
     sums = summed(entries)
     for currency, by_kind in sums.items():
@@ -87,5 +96,5 @@ def ledger(
     if export is not None:
         lines = (json.dumps(one.as_json(), ensure_ascii=False) for one in entries)
         write_text(export, "".join(line + "\n" for line in lines))
-        out.good(f"Wrote {plural(len(entries), 'entry').replace('entrys', 'entries')} to {export}.")
+        out.good(f"Wrote {plural(len(entries), 'entry')} to {export}.")
     out.document({"entries": [one.as_json() for one in entries], "costs": sums})

@@ -1,4 +1,4 @@
-"""The live view: a bar for the stage, and a line for each stream at work."""
+"""The live view: a line for the stage, and one for each stream at work."""
 
 from __future__ import annotations
 
@@ -8,7 +8,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from splarn.cli.plain import in_one_line, visible
-from splarn.core.progress import Lane
+from splarn.core.units import plural
+from splarn.core.work.progress import Lane
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -23,53 +24,28 @@ class LiveView:
     def __init__(self, console: Console) -> None:
         self.console = console
         self.live: Any = None
-        self.bar: Any = None
-        self.task: Any = None
-        self.unit = ""
+        self.label = self.unit = self.told = ""
+        self.total: float | None = None
+        self.done = self.begun = 0.0
         self.streams: list[Lane] = []
         self.seen: list[deque[tuple[float, float]]] = []
 
     def start(self, label: str, total: float | None, unit: str) -> None:
         from rich.live import Live
-        from rich.progress import (
-            BarColumn,
-            DownloadColumn,
-            MofNCompleteColumn,
-            Progress,
-            ProgressColumn,
-            TextColumn,
-            TimeElapsedColumn,
-            TimeRemainingColumn,
-        )
 
         self.finish()
         self.unit, self.streams, self.seen = unit, [], []
-        amounts: list[ProgressColumn] = []
-        if unit == "bytes":
-            amounts = [DownloadColumn(binary_units=True), TextColumn("{task.fields[rows]}")]
-        elif unit:
-            amounts = [MofNCompleteColumn(), TextColumn(unit)]
-        left = [TimeRemainingColumn(), TextColumn("left")] if total else []
-        self.bar = Progress(
-            TextColumn("{task.description}"),
-            BarColumn(32, style="dim", complete_style="cyan", finished_style="green"),
-            *amounts,
-            TimeElapsedColumn(),
-            *left,
-            console=self.console,
-        )
-        self.task = self.bar.add_task(label, total=total, rows="")
+        self.label, self.total, self.done, self.told = label, total, 0.0, ""
+        self.begun = time.monotonic()
         self.live = Live(
             get_renderable=self._view, console=self.console, refresh_per_second=5, transient=True
         )
         self.live.start()
 
     def advance(self, amount: float) -> None:
-        if self.bar is not None:
-            self.bar.advance(self.task, amount)
+        self.done += amount
 
     def lanes(self, lanes: Sequence[Lane]) -> None:
-        from splarn.core.units import show_count
 
         now = time.monotonic()
         self.streams = list(lanes)
@@ -79,11 +55,9 @@ class LiveView:
             seen.append((now, lane.amount))
             while len(seen) > 2 and seen[0][0] < now - WINDOW:
                 seen.popleft()
-        if self.bar is not None:
-            rows = sum(lane.rows for lane in lanes)
-            speed = sum(_speed(seen) for seen in self.seen) / 1e6
-            counted = f"{show_count(rows)} rows, " if rows else ""
-            self.bar.update(self.task, rows=f"{counted}{speed:,.1f} MB/s")
+        rows = sum(lane.rows for lane in lanes)
+        speed = sum(_speed(seen) for seen in self.seen) / 1e6
+        self.told = (f"{plural(round(rows), 'row')}, " if rows else "") + f"{speed:,.1f} MB/s"
 
     def tell(self, text: str) -> None:
         if self.live is not None:
@@ -92,16 +66,36 @@ class LiveView:
     def finish(self) -> None:
         if self.live is not None:
             self.live.stop()
-            self.live = self.bar = None
+            self.live = None
+
+    def _line(self) -> str:
+        """How far the stage is: `load  68 %  332 of 485 MiB  3.1 MB/s  5 s left`."""
+        from splarn.core.units import show_duration
+
+        spent = time.monotonic() - self.begun
+        pieces = [self.label]
+        if self.total:
+            share = min(self.done / self.total, 1.0)
+            pieces.append(f"{share:.0%}".replace("%", " %"))
+            pieces.append(_of(self.done, self.total, self.unit))
+        elif self.unit == "bytes":
+            pieces.append(_of(self.done, None, self.unit))
+        if self.told:
+            pieces.append(self.told)
+        if self.total and 0 < self.done < self.total and spent > 1:
+            pieces.append(f"{show_duration(spent * (self.total / self.done - 1))} left")
+        elif not self.total:
+            pieces.append(show_duration(spent))
+        return "  ".join(piece for piece in pieces if piece)
 
     def _view(self) -> Any:
         from rich.console import Group
         from rich.table import Table
+        from rich.text import Text
 
-        from splarn.core.units import show_count
-
-        if self.bar is None or not self.streams:
-            return self.bar or ""
+        line = Text(self._line(), no_wrap=True, overflow="ellipsis")
+        if not self.streams:
+            return line
         table = Table(box=None, pad_edge=False, show_header=False, padding=(0, 2, 0, 0))
         for justify in ("left", "right", "right", "left"):
             table.add_column(justify=justify, no_wrap=True, overflow="ellipsis")
@@ -109,11 +103,13 @@ class LiveView:
             table.add_row(
                 f"[dim]stream {number}[/dim]",
                 # Files that are copied have no rows.
-                f"{show_count(lane.rows)} rows" if any(one.rows for one in self.streams) else "",
+                f"{plural(round(lane.rows), 'row')}"
+                if any(one.rows for one in self.streams)
+                else "",
                 f"{_speed(seen) / 1e6:,.1f} MB/s" if lane.label else "",
                 in_one_line(lane.label).replace("[", r"\[") or "[dim]waiting[/dim]",
             )
-        return Group(table, self.bar)
+        return Group(table, line)
 
 
 def _speed(seen: deque[tuple[float, float]]) -> float:
@@ -122,3 +118,17 @@ def _speed(seen: deque[tuple[float, float]]) -> float:
         return 0.0
     (first, was), (last, now) = seen[0], seen[-1]
     return (now - was) / max(last - first, 1e-6)
+
+
+def _of(done: float, total: float | None, unit: str) -> str:
+    """So much of so much, in one unit."""
+    from splarn.core.units import show_count, show_size
+
+    if total is None:
+        return show_size(done) if unit == "bytes" else show_count(done)
+    if unit != "bytes":
+        return f"{show_count(done)} of {show_count(total)} {unit}".rstrip()
+    whole, name = show_size(total).split(" ")
+    scale = 1024 ** ("B", "KiB", "MiB", "GiB", "TiB").index(name)
+    places = len(whole.partition(".")[2])
+    return f"{done / scale:,.{places}f} of {whole} {name}"

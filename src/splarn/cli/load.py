@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Callable
 from dataclasses import replace
@@ -11,8 +10,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from splarn.cli.misuse import read
 from splarn.cli.options import (
+    NO_CHOICES,
     AsJson,
+    Choices,
     JobFile,
     LayoutFile,
     LoadTier,
@@ -21,16 +23,23 @@ from splarn.cli.options import (
     TableName,
     TargetUrl,
     Yes,
+    takes_levers,
 )
+from splarn.cli.tables import Column, name, told_apart
+from splarn.core.target.levers import LOAD_LEVERS
+from splarn.core.units import plural
 
 if TYPE_CHECKING:
     from splarn.cli.context import Context
     from splarn.cli.output import Output
-    from splarn.core.engine import LoadNote, OpenEngine
     from splarn.core.layout import Layout
     from splarn.core.load import Input, LoadRecord
+    from splarn.core.load.stream import PartResult
+    from splarn.core.target.notes import LoadNote
+    from splarn.core.target.session import OpenEngine
 
 
+@takes_levers(LOAD_LEVERS, one=True)
 def load(
     paths: Paths = None,
     to: TargetUrl = None,
@@ -59,41 +68,32 @@ def load(
     ] = None,
     rejects: Annotated[
         Path | None,
-        typer.Option("--rejects", metavar="FILE", help="Load a mended rejects file instead."),
+        typer.Option("--rejects", metavar="DIR", help="Where rejects go; the job's, or rejects."),
     ] = None,
-    durability: Annotated[
-        str, typer.Option("--durability", metavar="HOW", help="full, relaxed or unlogged.")
-    ] = "full",
-    indexes: Annotated[
-        str,
-        typer.Option(
-            "--indexes", metavar="HOW", help="keep them up meanwhile, or rebuild at the end."
-        ),
-    ] = "keep",
-    route: Annotated[
-        str,
-        typer.Option(
-            "--route", metavar="HOW", help="direct, or over a landing table verified first."
-        ),
-    ] = "direct",
+    mended: Annotated[
+        Path | None,
+        typer.Option("--mended", metavar="FILE", help="Load a mended rejects file, alone."),
+    ] = None,
     columns: Annotated[
         str | None,
         typer.Option("--columns", metavar="NAMES", help="Store only these fields, as a,b,c."),
     ] = None,
-    identity: Annotated[
+    numbers: Annotated[
         str | None,
         typer.Option(
-            "--identity",
-            metavar="HOW",
-            help="keep the files' values of a column the table numbers, or fill it anew.",
+            "--numbers",
+            metavar="WHOSE",
+            help="Whose values a column gets that the table numbers: files or table.",
         ),
     ] = None,
+    choices: Choices = NO_CHOICES,
     tier: LoadTier = None,
     read_tier: ReadTier = None,
-    keep_before: Annotated[
+    keep_old: Annotated[
         bool,
         typer.Option(
-            "--before/--no-before", help="Keep the rows that empty and replace remove, for undo."
+            "--keep-old/--no-keep-old",
+            help="Keep the rows that empty and replace remove, for undo.",
         ),
     ] = True,
     again: Annotated[
@@ -115,23 +115,24 @@ def load(
     Example: [bold]splarn load parts --to sqlite:///larkmere.db --table passages[/bold]
 
     An interrupted load goes on where it stopped when the same command is given again. Rejected rows
-    keep their raw record: mend that in the rejects file and load it with --rejects.
+    keep their raw record: mend that in the rejects file and load it with --mended.
     """
     from splarn.cli.context import Context
     from splarn.cli.costs import show_cost
-    from splarn.core.levers import LoadLevers
     from splarn.core.load import LoadRequest
     from splarn.core.load import load as load_parts
-    from splarn.core.pool import Pools
+    from splarn.core.target.levers import LoadLevers
     from splarn.core.units import parse_count, plural
-    from splarn.engines import opener
+    from splarn.core.work.pool import Pools
+    from splarn.engines import identity, opener
 
     context = Context(job, as_json)
     out = context.out
     target = context.target(to)
     open_engine = opener(target)
-    if rejects is not None:
-        inputs, how = _mended(context, rejects, paths, layout)
+    set_aside = rejects or context.rejects()
+    if mended is not None:
+        inputs, how = _mended(context, mended, set_aside / "mended", paths, layout)
         table_mode = table_mode or "append"
     else:
         inputs, how = _inputs(context, paths, layout, parts_anywhere)
@@ -140,16 +141,16 @@ def load(
         context.table(table, how.name),
         how,
         inputs,
-        batch_rows=parse_count(batch_rows),
+        batch_rows=read("--batch-rows", parse_count, batch_rows),
         table_mode=table_mode or context.job.target.table_mode,
         bad_rows=context.bad_rows(bad_rows, bad_row_limit),
-        rejects=context.rejects(),
+        rejects=set_aside,
         again=again,
         verify=verify,
-        levers=LoadLevers(durability, indexes, route),
+        levers=LoadLevers(**choices),
         columns=tuple(name.strip() for name in columns.split(",")) if columns else None,
-        identity=identity,
-        keep_before=keep_before,
+        numbers=numbers,
+        keep_old=keep_old,
         tier=tier or context.job.target.tier,
         read_tier=read_tier or context.job.target.read_tier,
     )
@@ -166,8 +167,11 @@ def load(
     priced = {} if record.done_before else context.priced(lambda tier: record.usage(tier))
     document = {**load_document(record), **priced}
     if not record.done_before:
-        summary = f"{record.table}: {record.rows_loaded:,} rows, {plural(streams, 'stream')}"
-        context.note("load", record.load_id, summary, document, seconds=record.seconds)
+        summary = (
+            f"{record.table}: {plural(record.rows_loaded, 'row')}, {plural(streams, 'stream')}"
+        )
+        noted = {**document, "target_id": identity(target)}
+        context.note("load", record.load_id, summary, noted, seconds=record.seconds)
     if not record.done_before:
         show_parts(out, record)
     show_load(out, record)
@@ -200,7 +204,7 @@ def _inputs(context: Context, paths: list[str] | None, layout: Path | None, anyw
 
 
 def _mended(
-    context: Context, rejects: Path, paths: list[str] | None, layout: Path | None
+    context: Context, mended: Path, into: Path, paths: list[str] | None, layout: Path | None
 ) -> tuple[tuple[Input, ...], Layout]:
     from splarn.core.errors import RequestError
     from splarn.core.layout.descriptor import read_layout
@@ -214,7 +218,7 @@ def _mended(
     )
     if given is None:
         raise RequestError("Rejects do not say how they read: give the --layout of their source.")
-    path, how = mended_source(rejects, read_layout(given), context.rejects() / "mended")
+    path, how = mended_source(mended, read_layout(given), into)
     return inputs_from_files([path], how), how
 
 
@@ -246,7 +250,9 @@ def agree(yes: bool, as_json: bool) -> Callable[[int, int], bool] | None:
     """Asks before more rows are removed than come, where someone can answer; None agrees."""
 
     def ask(rows: int, coming: int) -> bool:
-        question = f"Remove the {rows:,} rows that are in the table for the {coming:,} that come?"
+        question = (
+            f"Remove the {plural(rows, 'row')} that are in the table for the {coming:,} that come?"
+        )
         return agreed(question, yes, as_json)
 
     return None if yes else ask
@@ -271,35 +277,32 @@ def say_restored(out: Output, open_engine: OpenEngine) -> None:
 
 
 def show_parts(out: Output, record: LoadRecord) -> None:
-    """The parts of a load with their status."""
+    """The parts of a load, and what is not the same for all of them."""
     from splarn.core.units import plural, show_count, show_duration
 
     most = 8
-    names = _told_apart([part.path for part in record.parts])
+    names = told_apart([part.path for part in record.parts])[1]
+    columns: list[tuple[str | Column, Callable[[PartResult], str]]] = [
+        (">rows", lambda part: show_count(part.note.rows)),
+        (Column(">time", 1), lambda part: show_duration(part.seconds)),
+    ]
+    # What is the same for all parts says nothing.
+    if any(part.note.refused for part in record.parts):
+        columns.insert(
+            1,
+            (">rejected", lambda part: show_count(part.note.refused) if part.note.refused else ""),
+        )
+    if any(part.note.state != "done" for part in record.parts):
+        columns.insert(0, ("status", lambda part: part.note.state))
     out.table(
-        ["part", "status", ">rows", ">rejected", ">time"],
+        [name("part"), *(head for head, _ in columns)],
         (
-            (
-                name,
-                part.note.state,
-                show_count(part.note.rows),
-                show_count(part.note.refused) if part.note.refused else "",
-                show_duration(part.seconds),
-            )
-            for name, part in zip(names[:most], record.parts, strict=False)
+            (called, *(shown(part) for _, shown in columns))
+            for called, part in zip(names[:most], record.parts, strict=False)
         ),
     )
     if len(record.parts) > most:
         out.say(f"… and {plural(len(record.parts) - most, 'more part')}.")
-
-
-def _told_apart(paths: list[str]) -> list[str]:
-    """File names, with the folders they lie in where names alone do not tell them apart."""
-    names = [Path(path).name for path in paths]
-    if len(set(names)) == len(names):
-        return names
-    above = os.path.commonpath(paths)
-    return [os.path.relpath(path, above) for path in paths]
 
 
 def show_load(out: Output, record: LoadRecord) -> None:
@@ -315,7 +318,8 @@ def show_load(out: Output, record: LoadRecord) -> None:
             )
             return
         out.good(
-            f"Already in: the load {record.load_id} brought {show_count(record.rows_loaded)} rows "
+            f"Already in: the load {record.load_id} brought "
+            f"{plural(round(record.rows_loaded), 'row')} "
             f"of this content into {record.table} of {record.place}, and they are there as it left "
             "them. Nothing was loaded; --again loads them twice."
         )
@@ -326,7 +330,7 @@ def show_load(out: Output, record: LoadRecord) -> None:
     sized = phases.get("size", 0)
     sizing = f"sizing {show_duration(sized)}, " if sized else ""
     out.say(
-        f"Load {record.load_id}: {show_count(record.rows_loaded)} rows into {record.table} of "
+        f"Load {record.load_id}: {plural(round(record.rows_loaded), 'row')} into {record.table} of "
         f"{record.place}, {show_count(record.rows_rejected)} rejected, in "
         f"{show_duration(record.seconds)}{clock} ({sizing}loading "
         f"{show_duration(phases['load'])} at {show_count(speed)} rows/s, verifying "
@@ -346,7 +350,8 @@ def show_load(out: Output, record: LoadRecord) -> None:
     if record.verified:
         also = ""
         if record.compared:
-            also = f", and {show_count(record.compared)} rows read back are the same value by value"
+            looked = plural(round(record.compared), "row")
+            also = f", and {looked} read back are the same value by value"
         out.good(
             f"Verified: count, nulls, sums and extremes of every column are what was read{also}."
         )

@@ -7,14 +7,17 @@ import os
 import sys
 from typing import Any
 
+from splarn.cli.misuse import misuse
 from splarn.cli.plain import in_one_line, quiet_json
-from splarn.core.secrets import hide, remember_named
+from splarn.core.source.secrets import hide, remember_named
+from splarn.core.work.interrupts import listen, met
 
 INTERRUPTED = 130
 
 
 def main() -> None:
     """Runs the command line and exits with its code."""
+    listen()
     sys.exit(run(sys.argv[1:]))
 
 
@@ -48,11 +51,7 @@ def run(arguments: list[str]) -> int:
     except typer.Exit as error:
         return error.exit_code
     except usage_error as error:
-        command = error.ctx.command_path if error.ctx else "splarn"
-        message = " ".join(error.format_message().split()).rstrip(".")
-        if not message:
-            return 2  # The help was shown instead.
-        return _fail(f"{message}: `{command} --help` shows what it takes.", 2, as_json)
+        return _fail(misuse(error, arguments), 2, as_json)
     except (typer.Abort, KeyboardInterrupt):
         return _interrupted(as_json)
     except BrokenPipeError:
@@ -72,6 +71,7 @@ def run(arguments: list[str]) -> int:
 
 
 def _interrupted(as_json: bool) -> int:
+    met()
     sentence = "Interrupted; what was committed stays, and the same command goes on from there."
     return _fail(sentence, INTERRUPTED, as_json)
 

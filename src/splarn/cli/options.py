@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import inspect
+from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any, get_type_hints
 
 import typer
+
+from splarn.core.target.levers import Lever
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
 JobFile = Annotated[
@@ -37,40 +41,9 @@ Workers = Annotated[
     int | None,
     typer.Option("--workers", metavar="N", min=1, help="How many work at once; one a core."),
 ]
-PartSizes = Annotated[
-    str | None,
-    typer.Option("--part-size", metavar="SIZES", help="Part sizes of the space, as 4MiB,16MiB."),
-]
-Codecs = Annotated[
-    str | None,
-    typer.Option("--codec", metavar="NAMES", help="Codecs of the space, as none,zstd:3."),
-]
-WorkerCounts = Annotated[
-    str | None, typer.Option("--workers", metavar="COUNTS", help="Worker counts, as 1,2.")
-]
-StreamCounts = Annotated[
-    str | None, typer.Option("--streams", metavar="COUNTS", help="Load stream counts, as 1,2,4.")
-]
-BatchRows = Annotated[
-    str | None,
-    typer.Option(
-        "--batch-rows", metavar="COUNTS", help="Rows a batch, as 10k,100k; 0 is a whole part."
-    ),
-]
-Durabilities = Annotated[
-    str | None,
-    typer.Option("--durability", metavar="NAMES", help="Of full, relaxed, unlogged."),
-]
-IndexTimings = Annotated[
-    str | None, typer.Option("--indexes", metavar="NAMES", help="Of keep, rebuild.")
-]
-Routes = Annotated[str | None, typer.Option("--route", metavar="NAMES", help="Of direct, landing.")]
-Tiers = Annotated[
-    str | None, typer.Option("--tier", metavar="NAMES", help="Compute sizes, as u1,u4,u16.")
-]
 LoadTier = Annotated[
     str | None,
-    typer.Option("--tier", metavar="NAME", help="Size of the compute while rows come in, as u16."),
+    typer.Option("--tier", metavar="NAME", help="Size of the compute while rows come in, as u20."),
 ]
 ReadTier = Annotated[
     str | None,
@@ -89,3 +62,54 @@ VolumeSize = Annotated[
     ),
 ]
 Yes = Annotated[bool, typer.Option("--yes", help="Agree to what would otherwise be asked.")]
+
+# The values that options give to levers, by the levers' names; what was not given is left out.
+Choices = dict[str, Any]
+NO_CHOICES: Choices = {}
+
+
+def takes_levers(
+    levers: Mapping[str, Lever], one: bool = False
+) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Gives a command an option for each lever, in place of its parameter `choices`.
+
+    Each option takes several values parted by commas or, of `one`, a single one.
+    """
+
+    def option(lever: Lever) -> inspect.Parameter:
+        kept = f" (default: {lever.known[0]})" if one and lever.known else ""
+        info = typer.Option(
+            lever.option,
+            metavar="VALUE" if one else lever.metavar,
+            help=lever.help + kept,
+            rich_help_panel="Levers",
+        )
+        kind = Annotated[str | None, info]
+        return inspect.Parameter(lever.name, KEYWORD, default=None, annotation=kind)
+
+    def wrap(command: Callable[..., Any]) -> Callable[..., Any]:
+        hints = get_type_hints(command, include_extras=True)
+        parameters: list[inspect.Parameter] = []
+        for name, parameter in inspect.signature(command).parameters.items():
+            if name == "choices":
+                parameters += map(option, levers.values())
+            else:
+                parameters.append(parameter.replace(annotation=hints[name], kind=KEYWORD))
+
+        def run(**given: Any) -> Any:
+            chosen: Choices = {}
+            for name in levers:
+                value = given.pop(name)
+                if value is not None:
+                    chosen[name] = value if one else value.split(",")
+            return command(**given, choices=chosen)
+
+        run.__name__, run.__doc__ = command.__name__, command.__doc__
+        run.__annotations__ = {one.name: one.annotation for one in parameters}
+        run.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
+        return run
+
+    return wrap
+
+
+KEYWORD = inspect.Parameter.KEYWORD_ONLY

@@ -9,11 +9,13 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from splarn.cli.plain import escaped, in_one_line, quiet_json, visible
-from splarn.core.progress import Progress, Silent
-from splarn.core.secrets import hide_all
+from splarn.core.source.secrets import hide_all
+from splarn.core.work.progress import Progress, Silent
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+    from splarn.cli.tables import Column
 
 MARK = "•"
 
@@ -57,28 +59,17 @@ class Output:
         console = self.err if self.as_json else self.out
         console.print(f"[red]{escaped(text)}[/red]")
 
-    def table(
-        self,
-        columns: Sequence[str],
-        rows: Iterable[Sequence[str]],
-        *,
-        wrap: int = 0,
-    ) -> None:
-        """A table; columns whose name begins with `>` are flush right.
-
-        Where the width does not do, the column at index `wrap` goes on in a further line, or has
-        lines of its own where little room would be left for it.
-        """
+    def table(self, columns: Sequence[str | Column], rows: Iterable[Sequence[str]]) -> None:
+        """A table; a column whose head begins with `>` is flush right."""
         if self.as_json:
             return
-        from splarn.cli.tables import Grid, print_table
+        from splarn.cli.tables import Column, print_table
 
         cells = [[in_one_line(cell) for cell in row] for row in rows]
-        heads = [column.removeprefix(">") for column in columns]
         if not self._after_table:
             self.out.print()
-        right = [column.startswith(">") for column in columns]
-        print_table(self.out, Grid(heads, right, cells, wrap))
+        whole = [one if isinstance(one, Column) else Column(one) for one in columns]
+        print_table(self.out, whole, cells)
         self.out.print()
         self._after_table = True
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from splarn.core.secrets import hide
+from splarn.core.source.secrets import hide
 
 # Control characters, and marks that turn the direction of writing; a line break and a tab may stay.
 _ACTIVE = re.compile(

@@ -8,25 +8,21 @@ from typing import Annotated
 import typer
 
 from splarn.cli.options import (
+    NO_CHOICES,
     AsJson,
-    BatchRows,
-    Codecs,
-    Durabilities,
-    IndexTimings,
+    Choices,
     JobFile,
     LayoutFile,
-    PartSizes,
     Paths,
-    Routes,
-    StreamCounts,
     SweepId,
     TableName,
     TargetUrl,
-    Tiers,
-    WorkerCounts,
+    takes_levers,
 )
+from splarn.core.tuning.configuration import LEVERS
 
 
+@takes_levers(LEVERS)
 def plan(
     paths: Paths = None,
     deadline: Annotated[
@@ -48,15 +44,7 @@ def plan(
     table: TableName = None,
     layout: LayoutFile = None,
     sweep: SweepId = None,
-    part_size: PartSizes = None,
-    codec: Codecs = None,
-    workers: WorkerCounts = None,
-    streams: StreamCounts = None,
-    batch_rows: BatchRows = None,
-    durability: Durabilities = None,
-    indexes: IndexTimings = None,
-    route: Routes = None,
-    tier: Tiers = None,
+    choices: Choices = NO_CHOICES,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -72,9 +60,9 @@ def plan(
 
     from splarn.cli.context import Context
     from splarn.cli.learned import learn, require_sweep, say_volume, show_forecasts, volume_of
-    from splarn.core.model.forecast import forecast as predict
-    from splarn.core.places import key_of
-    from splarn.core.plan import Plan, choose, write_plan
+    from splarn.core.source.places import key_of
+    from splarn.core.tuning.forecast import forecast as predict
+    from splarn.core.tuning.plan import Plan, choose, write_plan
     from splarn.core.units import show_duration
     from splarn.engines import parse_target
 
@@ -89,36 +77,28 @@ def plan(
     parse_target(target)
     model, entry = learn(context, sweep, target, how, files)
     prices = context.prices()
-    space = context.space(
-        part_size,
-        codec,
-        workers,
-        streams,
-        batch_rows,
-        {"durability": durability, "indexes": indexes, "route": route, "tier": tier},
-        format=how.format,
-    )
+    space = context.space(choices, how.format)
     wanted = volume_of(entry, files, None)
     found = predict(model, list(space.grid()), wanted, prices)
     choice = choose(found, limits, prices.currency)
     chosen = choice.chosen
     made = Plan(
-        f"plan-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}",
-        chosen.configuration,
-        chosen.as_json(),
-        limits,
-        choice.meets_limits,
-        choice.reasons,
-        tuple(key_of(path.resolve() if isinstance(path, Path) else path) for path in files),
-        how,
-        target,
-        context.table(table, how.name),
-        context.job.target.table_mode,
-        context.bad_rows(None, None),
-        wanted,
-        sum(path.stat().st_size for path in files),
-        prices,
-        entry.id,
+        id=f"plan-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}",
+        configuration=chosen.configuration,
+        forecast=chosen.as_json(),
+        limits=limits,
+        meets_limits=choice.meets_limits,
+        reasons=choice.reasons,
+        sources=tuple(key_of(path.resolve() if isinstance(path, Path) else path) for path in files),
+        layout=how,
+        target=target,
+        table=context.table(table, how.name),
+        table_mode=context.job.target.table_mode,
+        bad_rows=context.bad_rows(None, None),
+        volume=wanted,
+        source_bytes=sum(path.stat().st_size for path in files),
+        prices=prices,
+        sweep=entry.id,
     )
     write_plan(made, out_file)
     document = {

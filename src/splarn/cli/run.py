@@ -8,11 +8,13 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from splarn.cli.options import AsJson, JobFile, Yes
+from splarn.cli.tables import Column, name
+from splarn.core.units import plural, show_change
 
 if TYPE_CHECKING:
     from splarn.cli.output import Output
-    from splarn.core.plan import Plan
-    from splarn.core.run import RunRecord
+    from splarn.core.run.flow import RunRecord
+    from splarn.core.tuning.plan import Plan
 
 
 def run(
@@ -48,10 +50,10 @@ def run(
         show_load,
     )
     from splarn.core.ledger import FOLDER
-    from splarn.core.plan import read_plan
-    from splarn.core.pool import Pools
-    from splarn.core.run import run_plan
-    from splarn.engines import opener
+    from splarn.core.run.flow import run_plan
+    from splarn.core.tuning.plan import read_plan
+    from splarn.core.work.pool import Pools
+    from splarn.engines import identity, opener
 
     context = Context(job, as_json)
     out = context.out
@@ -93,16 +95,20 @@ def run(
         show_load(out, record.load)
         out.document(document)
         return load_code(record.load)
-    rows = f"{record.load.table}: {record.load.rows_loaded:,} rows"
+    rows = f"{record.load.table}: {plural(record.load.rows_loaded, 'row')}"
     context.note(
         "load",
         record.load.load_id,
         f"{rows}, by {what.id}",
-        load_document(record.load),
+        {**load_document(record.load), "target_id": identity(what.target)},
         parent=what.id,
         seconds=record.load.seconds,
     )
-    error = "" if record.error_pct is None else f", forecast off by {record.error_pct:+.0f} %"
+    error = (
+        ""
+        if record.error_pct is None
+        else f", forecast off by {show_change(record.error_pct / 100)}"
+    )
     context.note(
         "run",
         f"run-{record.load.load_id}",
@@ -119,7 +125,7 @@ def run(
 
 
 def _show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
-    from splarn.core.units import show_duration, show_money
+    from splarn.core.units import show_change, show_duration, show_money, show_range
 
     seconds, cost = plan.forecast["seconds"], plan.forecast["cost"]
     currency = plan.prices.currency
@@ -127,7 +133,7 @@ def _show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
     def compared(forecast: float, actual: float) -> str:
         if forecast <= 0 or record.resumed:
             return ""
-        return f"{(actual / forecast - 1) * 100:+.0f} %"
+        return show_change(actual / forecast - 1)
 
     rows = [
         (
@@ -143,21 +149,21 @@ def _show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
         (
             "total time",
             show_duration(seconds["median"]),
-            f"{show_duration(seconds['low'])} – {show_duration(seconds['high'])}",
+            show_range(seconds["low"], seconds["high"], show_duration),
             show_duration(record.seconds),
             compared(seconds["median"], record.seconds),
         )
     )
     rows.append(
         (
-            "cost",
-            show_money(cost["median"], currency),
-            f"{show_money(cost['low'], currency)} – {show_money(cost['high'], currency)}",
-            show_money(record.cost.total, currency),
+            f"cost, {currency}",
+            show_money(cost["median"]),
+            f"{show_money(cost['low'])} – {show_money(cost['high'])}",
+            show_money(record.cost.total),
             compared(cost["median"], record.cost.total),
         )
     )
-    out.table(["", ">forecast", ">90 % interval", ">actual", ">off by"], rows)
+    out.table([name(""), ">forecast", Column(">90 % interval", 1), ">actual", ">off by"], rows)
     if record.error_pct is None:
         out.note("This run went on with earlier work, so its time cannot be held to the forecast.")
     elif seconds["low"] <= record.seconds <= seconds["high"]:

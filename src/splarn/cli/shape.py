@@ -7,17 +7,18 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from splarn.cli.misuse import read
 from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Workers
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from splarn.cli.context import Context
-    from splarn.core.codecs import Packing
-    from splarn.core.faults import Fault
-    from splarn.core.places import Place
-    from splarn.core.pool import Pool
+    from splarn.core.reading.faults import Fault
     from splarn.core.shape.manifest import Manifest
+    from splarn.core.source.codecs import Packing
+    from splarn.core.source.places import Place
+    from splarn.core.work.pool import Pool
 
 
 def shape(
@@ -102,10 +103,10 @@ def shape(
     An interrupted shape goes on with the parts that are whole when the same command is given again.
     """
     from splarn.cli.context import Context
-    from splarn.core.codecs import Packing
-    from splarn.core.pool import Pools, workers_for
-    from splarn.core.shape.output import Output, parse_keys
+    from splarn.core.shape.keys import parse_keys
+    from splarn.core.shape.parts_format import PartsFormat
     from splarn.core.shape.shaper import shape as make_parts
+    from splarn.core.source.codecs import Packing
     from splarn.core.units import (
         parse_count,
         parse_size,
@@ -114,6 +115,7 @@ def shape(
         show_duration,
         show_size,
     )
+    from splarn.core.work.pool import Pools, workers_for
 
     context = Context(job, as_json)
     out = context.out
@@ -126,7 +128,7 @@ def shape(
     _check_options(kind, header, packed_size, part_rows, part_count)
     columnar = kind == "parquet"
     packing = Packing.parse(codec or ("zstd:1" if columnar else "none"), columnar)
-    size = parse_size(part_size)
+    size = read("--part-size", parse_size, part_size)
     if part_count is not None:
         size = -(-total // part_count)
     with Pools() as pools:
@@ -134,17 +136,19 @@ def shape(
         work = total if kind == how.format == "csv" else 8 * total
         pool = pools.threads(workers or workers_for(work))
         if packed_size is not None:
-            size = _unpacked_size(parse_size(packed_size), files, packing, pool)
-        output = Output(
-            kind,
-            packing,
-            size,
-            0 if part_rows is None else parse_count(part_rows),
-            header,
-            parse_count(row_group_rows),
-            dictionary,
-            () if sort_by is None else parse_keys(sort_by, how, False),
-            () if partition_by is None else parse_keys(partition_by, how, True),
+            size = _unpacked_size(
+                read("--packed-size", parse_size, packed_size), files, packing, pool
+            )
+        output = PartsFormat(
+            format=kind,
+            packing=packing,
+            part_bytes=size,
+            part_rows=0 if part_rows is None else read("--part-rows", parse_count, part_rows),
+            header=header,
+            row_group_rows=read("--row-group-rows", parse_count, row_group_rows),
+            dictionary=dictionary,
+            sort_by=() if sort_by is None else parse_keys(sort_by, how, False),
+            partition_by=() if partition_by is None else parse_keys(partition_by, how, True),
         )
         made = make_parts(
             files,
@@ -172,7 +176,7 @@ def shape(
     out.say(
         f"{plural(len(files), 'file')}, {show_size(made.bytes_in)} → "
         f"{plural(len(manifest.parts), 'part')}, {show_size(manifest.bytes)}"
-        f"{_packed_share(manifest, packing)}, {show_count(manifest.rows)} rows, "
+        f"{_packed_share(manifest, packing)}, {plural(round(manifest.rows), 'row')}, "
         f"in {show_duration(made.seconds)} ({show_size(speed)}/s)."
     )
     if made.faults:
@@ -226,7 +230,7 @@ def _check_options(
 def _unpacked_size(packed: int, files: list[Place], packing: Packing, pool: Pool) -> int:
     """The unpacked size of parts that come out at about so many packed bytes."""
     from splarn.core.shape.estimate import estimate, sample_bytes
-    from splarn.core.source import Source
+    from splarn.core.source.source import Source
 
     sample = sample_bytes([Source.of(path) for path in files])
     if not sample:
@@ -242,7 +246,7 @@ def _packed_share(manifest: Manifest, packing: Packing) -> str:
 
 
 def _keep_rejects(folder: Path, faults: Sequence[Fault]) -> Path:
-    from splarn.core.faults import replace_rejects
+    from splarn.core.reading.faults import replace_rejects
 
     return replace_rejects(folder / "shape.rejects.jsonl", faults)
 
@@ -252,12 +256,12 @@ _TRIED = ("none", "lz4:0", "gzip:1", "gzip:6", "zstd:1", "zstd:3", "zstd:9", "bz
 
 def _estimate(context: Context, files: list[Place], total: int, workers: int | None) -> int:
     """Tries the codecs on a sample and says what each would do to the volume."""
-    from splarn.core.codecs import Packing
-    from splarn.core.pool import Pools, usable_cores
     from splarn.core.shape.estimate import estimate, sample_bytes
-    from splarn.core.source import Source
+    from splarn.core.source.codecs import Packing
+    from splarn.core.source.source import Source
     from splarn.core.survey.look import look_at
     from splarn.core.units import plural, show_duration, show_size
+    from splarn.core.work.pool import Pools, usable_cores
 
     out = context.out
     count = workers or usable_cores()

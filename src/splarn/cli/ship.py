@@ -8,14 +8,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from splarn.cli.misuse import read
 from splarn.cli.options import AsJson, JobFile, Paths
 
 if TYPE_CHECKING:
     from splarn.cli.context import Context
     from splarn.cli.output import Output
-    from splarn.core.places import Place
     from splarn.core.ship import Gone, ShipRecord
     from splarn.core.ship.record import StreamTotal
+    from splarn.core.source.places import Place
 
 
 def ship(
@@ -35,8 +36,13 @@ def ship(
             "--as", metavar="NAME", help="Name there, as landing/{date:%Y/%m}/{run}/{name}."
         ),
     ] = "{name}",
-    after: Annotated[
-        str, typer.Option("--after", metavar="WHAT", help="keep the files here, or delete them.")
+    sent: Annotated[
+        str,
+        typer.Option(
+            "--sent",
+            metavar="WHAT",
+            help="keep the files here, or delete those proven to be there.",
+        ),
     ] = "keep",
     range_size: Annotated[
         str,
@@ -49,7 +55,7 @@ def ship(
 ) -> None:
     """Copy files or a manifest's parts into a depot, byte for byte, in parallel streams.
 
-    Example: [bold]splarn ship parts --to http://127.0.0.1:8600/landing --streams 8[/bold]
+    Example: [bold]splarn ship parts --to http://127.0.0.1:47610/landing --streams 8[/bold]
 
     What is there already with the same content is not sent again, so the same command goes on after
     a break. Each file is proven by its SHA-256 at both ends and is seen there only when it is
@@ -62,10 +68,10 @@ def ship(
     from splarn.cli.context import Context
     from splarn.cli.costs import show_cost
     from splarn.core.errors import RequestError
-    from splarn.core.pool import Pools
     from splarn.core.ship import ShipRequest
     from splarn.core.ship import ship as send
     from splarn.core.units import parse_size, plural, show_size
+    from splarn.core.work.pool import Pools
     from splarn.depots import Origins, open_depot
 
     context = Context(job, as_json)
@@ -74,29 +80,29 @@ def ship(
         raise RequestError(
             "No depot is named: give --to with a folder, an http:// or an s3:// place."
         )
-    if after not in ("keep", "delete"):
-        raise RequestError(f"--after {after!r} is not known: use keep or delete.")
+    if sent not in ("keep", "delete"):
+        raise RequestError(f"--sent: {sent!r} is not known; use keep or delete.")
     context.check_ledger()
     files, gone = _files(context, paths)
     now = datetime.now(UTC)
     ship_id = f"ship-{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
     with Pools() as pools, closing(open_depot(to)) as depot, closing(Origins()) as origins:
         request = ShipRequest(
-            tuple(files),
-            depot,
-            name,
-            ship_id.removeprefix("ship-"),
-            now,
-            after == "delete",
-            max(parse_size(range_size), 1 << 16),
-            origins.of,
-            gone,
+            sources=tuple(files),
+            depot=depot,
+            template=name,
+            run=ship_id.removeprefix("ship-"),
+            date=now,
+            delete_after=sent == "delete",
+            range_size=max(read("--range-size", parse_size, range_size), 1 << 16),
+            origin=origins.of,
+            gone=gone,
         )
         record = send(request, pools.threads(streams), progress=out.progress())
     priced = context.priced(lambda _: record.usage())
     document = {"ship_id": ship_id, **ship_document(record), **priced}
-    sent = f"{plural(len(record.files), 'file')}, {show_size(record.bytes_sent)} sent"
-    summary = f"{sent}, {plural(streams, 'stream')}"
+    told = f"{plural(len(record.files), 'file')}, {show_size(record.bytes_sent)} sent"
+    summary = f"{told}, {plural(streams, 'stream')}"
     context.note("ship", ship_id, summary, document, seconds=record.seconds)
     _show(out, record)
     show_cost(out, priced)
@@ -105,10 +111,10 @@ def ship(
 
 def _files(context: Context, paths: list[str] | None) -> tuple[list[Place], tuple[Gone, ...]]:
     """The files to ship, a manifest after its parts; and the parts that are no longer here."""
-    from splarn.core.files import bring_back
-    from splarn.core.places import Remote
     from splarn.core.shape.manifest import MANIFEST, is_manifest, read_manifest
     from splarn.core.ship import Gone
+    from splarn.core.source.files import bring_back
+    from splarn.core.source.places import Remote
     from splarn.depots.arrived import below, manifest_at
 
     files = context.paths(paths, opened=False)

@@ -7,6 +7,7 @@ from typing import Annotated, Any
 
 import typer
 
+from splarn.cli.misuse import read
 from splarn.cli.options import AsJson
 
 
@@ -17,11 +18,11 @@ def standin(
     depot_port: Annotated[
         int,
         typer.Option("--depot-port", metavar="N", min=0, max=65535, help="0 takes any free one."),
-    ] = 8600,
+    ] = 47610,
     engine_port: Annotated[
         int,
         typer.Option("--engine-port", metavar="N", min=0, max=65535, help="0 takes any free one."),
-    ] = 8700,
+    ] = 47620,
     physics: Annotated[
         str | None,
         typer.Option("--physics", metavar="NAME", help="A shipped preset, or a TOML file."),
@@ -30,12 +31,13 @@ def standin(
         str | None,
         typer.Option("--latency", metavar="DURATION", help="Of each request to the depot."),
     ] = None,
-    stream_mbps: Annotated[
+    stream_megabytes: Annotated[
         float | None,
-        typer.Option("--stream-mbps", metavar="N", help="The depot's MB/s of each stream."),
+        typer.Option("--stream-megabytes", metavar="N", help="The depot's MB/s of each stream."),
     ] = None,
-    total_mbps: Annotated[
-        float | None, typer.Option("--total-mbps", metavar="N", help="The depot's MB/s of all.")
+    total_megabytes: Annotated[
+        float | None,
+        typer.Option("--total-megabytes", metavar="N", help="The depot's MB/s of all."),
     ] = None,
     requests: Annotated[
         float | None,
@@ -57,7 +59,7 @@ def standin(
     Example: [bold]splarn standin --physics crowded --latency 20ms[/bold]
 
     The depot is a plain HTTP store that is as slow, busy and faulty as its physics say. Millrace
-    really reads and stores rows; only its clock is simulated, so that trying 128 units takes
+    really reads and stores rows; only its clock is simulated, so that trying 32 units takes
     seconds. Presets: steady, crowded, narrow, rough, miniature. The guide "Depots, tiers and
     prices" explains every key.
     """
@@ -72,9 +74,9 @@ def standin(
     from splarn.standin.physics import DepotPhysics, read_physics
 
     given: dict[str, Any] = {
-        "latency": None if latency is None else parse_duration(latency),
-        "stream_mbps": stream_mbps,
-        "total_mbps": total_mbps,
+        "latency": None if latency is None else read("--latency", parse_duration, latency),
+        "stream_megabytes": stream_megabytes,
+        "total_megabytes": total_megabytes,
         "requests_per_second": requests,
         "seed": seed,
     }

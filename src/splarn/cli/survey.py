@@ -7,7 +7,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from splarn.cli.misuse import read
 from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths
+from splarn.cli.tables import Column, told_apart
 
 if TYPE_CHECKING:
     from splarn.cli.output import Output
@@ -56,8 +58,8 @@ def survey(
     """
     from splarn.cli.context import Context
     from splarn.core.errors import RequestError
-    from splarn.core.files import Only
     from splarn.core.layout.descriptor import read_layout
+    from splarn.core.source.files import Only
     from splarn.core.survey import Intended
     from splarn.core.survey import survey as take_stock
     from splarn.core.units import parse_duration, parse_size, show_count, show_size
@@ -70,15 +72,15 @@ def survey(
     known = read_layout(given) if given and (layout or given.exists()) else None
     only = Only(
         name,
-        None if larger is None else parse_size(larger),
-        None if smaller is None else parse_size(smaller),
-        None if newer is None else parse_duration(newer),
-        None if older is None else parse_duration(older),
+        None if larger is None else read("--larger", parse_size, larger),
+        None if smaller is None else read("--smaller", parse_size, smaller),
+        None if newer is None else read("--newer", parse_duration, newer),
+        None if older is None else read("--older", parse_duration, older),
     )
     files = [path for path in context.paths(paths, quiet=True) if only.keeps(path)]
     if not files:
         raise RequestError("No file is left by --name, --larger, --smaller, --newer and --older.")
-    intended = Intended(parse_size(part_size), streams)
+    intended = Intended(read("--part-size", parse_size, part_size), streams)
     found = take_stock(files, known, exact, intended, out.progress(), context.skipped)
 
     def rows_of(file: SourceFile) -> str:
@@ -88,22 +90,35 @@ def survey(
     listed = sorted(found.files, key=lambda file: -file.bytes)[:show]
     if len(found.files) <= show:
         listed = list(found.files)
-    out.table(
-        ["file", ">size", "codec", "format", ">columns", ">rows", ">bytes a row", "findings"],
-        (
-            (
-                file.path,
-                show_size(file.bytes),
-                file.codec,
-                file.format,
-                str(file.columns or ""),
-                rows_of(file),
-                f"{file.row_bytes:,.0f}" if file.row_bytes else "",
-                ", ".join(dict.fromkeys(one.kind for one in of_file[file.path])),
-            )
-            for file in listed
-        ),
-    )
+    above, names = told_apart([file.path for file in listed])
+    if above:
+        out.say(f"In {above}:")
+    columns = [
+        Column("file", shortens=True),
+        Column(">size"),
+        Column("codec", 3),
+        Column("format", 4),
+        Column(">columns", 5),
+        Column(">rows"),
+        Column(">bytes a row", 6),
+    ]
+    rows = [
+        [
+            called,
+            show_size(file.bytes),
+            file.codec,
+            file.format,
+            str(file.columns or ""),
+            rows_of(file),
+            f"{file.row_bytes:,.0f}" if file.row_bytes else "",
+        ]
+        for called, file in zip(names, listed, strict=True)
+    ]
+    if any(of_file[file.path] for file in listed):
+        columns.append(Column("findings", 1, wraps=True))
+        for row, file in zip(rows, listed, strict=True):
+            row.append(", ".join(dict.fromkeys(one.kind for one in of_file[file.path])))
+    out.table(columns, rows)
     if len(listed) < len(found.files):
         out.say(f"… and {len(found.files) - len(listed):,} smaller files.")
     _say_totals(out, found)
@@ -122,11 +137,11 @@ def _say_totals(out: Output, found: Catalogue) -> None:
     if found.rows is None:
         rows = "rows unknown, since a file is damaged"
     elif all(file.rows_exact for file in found.files):
-        rows = f"{show_count(found.rows)} rows"
+        rows = f"{plural(round(found.rows), 'row')}"
     else:
         low, high = found.rows_bounds
         rows = (
-            f"about {show_count(found.rows)} rows (between {show_count(low)} and "
+            f"about {plural(round(found.rows), 'row')} (between {show_count(low)} and "
             f"{show_count(high)}; --exact counts them)"
         )
     out.say(f"{plural(len(found.files), 'file')}, {show_size(found.bytes)}, {rows}.")

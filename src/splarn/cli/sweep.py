@@ -6,30 +6,28 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from splarn.cli.misuse import read
 from splarn.cli.options import (
+    NO_CHOICES,
     AsJson,
-    BatchRows,
-    Codecs,
-    Durabilities,
-    IndexTimings,
+    Choices,
     JobFile,
     LayoutFile,
-    PartSizes,
     Paths,
-    Routes,
-    StreamCounts,
     TargetUrl,
-    Tiers,
-    WorkerCounts,
+    takes_levers,
 )
+from splarn.cli.tables import Column
+from splarn.core.tuning.configuration import LEVERS
 
 if TYPE_CHECKING:
     from splarn.cli.output import Output
-    from splarn.core.engine import Session
     from splarn.core.prices import Prices
-    from splarn.core.trial.trial import Trial
+    from splarn.core.target.session import Session
+    from splarn.core.tuning.trial import Trial
 
 
+@takes_levers(LEVERS)
 def sweep(
     paths: Paths = None,
     to: TargetUrl = None,
@@ -45,21 +43,13 @@ def sweep(
         str | None,
         typer.Option("--time", metavar="DURATION", help="Stop beginning trials after so long."),
     ] = None,
-    part_size: PartSizes = None,
-    codec: Codecs = None,
-    workers: WorkerCounts = None,
-    streams: StreamCounts = None,
-    batch_rows: BatchRows = None,
-    durability: Durabilities = None,
-    indexes: IndexTimings = None,
-    route: Routes = None,
-    tier: Tiers = None,
+    choices: Choices = NO_CHOICES,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
     """Load a sample for real with every configuration of the space, in shuffled order.
 
-    Example: [bold]splarn sweep --sample 32MiB --streams 1,2,4 --batch-rows 10k,100k[/bold]
+    Example: [bold]splarn sweep --sample 32MiB --load-streams 1,2,4 --batch-rows 10k,100k[/bold]
 
     Trials use a table of their own, which is removed again. An interrupted sweep goes on where it
     stopped when the same command is given again.
@@ -72,13 +62,13 @@ def sweep(
     from splarn.cli.costs import show_tiers
     from splarn.cli.learned import layout_id
     from splarn.cli.load import say_restored
-    from splarn.core.levers import check_levers
-    from splarn.core.pool import Pools, workers_for
-    from splarn.core.secrets import hide
-    from splarn.core.trial.design import design
-    from splarn.core.trial.runner import TrialPlace, remove_left, run_trials, trial_table
-    from splarn.core.trial.sample import take_sample
-    from splarn.core.units import parse_duration, parse_size, plural, show_count, show_size
+    from splarn.core.source.secrets import hide
+    from splarn.core.target.session import check_levers
+    from splarn.core.tuning.design import design
+    from splarn.core.tuning.runner import TrialPlace, remove_left, run_trials, trial_table
+    from splarn.core.tuning.sample import take_sample
+    from splarn.core.units import parse_duration, parse_size, plural, show_size
+    from splarn.core.work.pool import Pools, workers_for
     from splarn.engines import identity, opener, shown
     from splarn.engines import parse_target as parse
 
@@ -90,22 +80,14 @@ def sweep(
     say_restored(out, open_engine)
     files = context.paths(paths)
     how = context.layout(layout, files)
-    space = context.space(
-        part_size,
-        codec,
-        workers,
-        streams,
-        batch_rows,
-        {"durability": durability, "indexes": indexes, "route": route, "tier": tier},
-        format=how.format,
-    )
+    space = context.space(choices, how.format)
     for configuration in space.grid():
         check_levers(configuration.load_levers, open_engine())
     # What would only be found wrong after the first trials.
     context.limits(None, None, None)
     context.check_ledger()
     keeper = open_engine().connect()
-    _check_tiers(keeper, space.tier, context.prices() if context.job.prices else None)
+    _check_tiers(keeper, space.values["tier"], context.prices() if context.job.prices else None)
     planned = design(space, repeats or settings.repeats, settings.seed)
     limit = time if time is not None else settings.time
     with (
@@ -117,7 +99,7 @@ def sweep(
         taken = take_sample(
             files,
             how,
-            parse_size(sample or settings.sample),
+            read("--sample", parse_size, sample or settings.sample),
             Path(scratch) / "sample",
             pools.threads(workers_for(sum(file.stat().st_size for file in files))),
         )
@@ -142,7 +124,7 @@ def sweep(
         out.say(
             f"Sweep {sweep_id}: {plural(space.size, 'configuration')}, "
             f"{plural(len(planned), 'trial')} of {show_size(taken.bytes)} "
-            f"({show_count(taken.rows)} rows) each."
+            f"({plural(round(taken.rows), 'row')}) each."
         )
 
         def keep(trial: Trial) -> None:
@@ -169,7 +151,7 @@ def sweep(
             ),
             pools,
             keep,
-            time_limit=None if limit is None else parse_duration(limit),
+            time_limit=None if limit is None else read("--time", parse_duration, limit),
             progress=out.progress(),
         )
         request["state"] = "done" if stopped == "grid finished" else "open"
@@ -192,9 +174,10 @@ def sweep(
 def _check_tiers(session: Session, wanted: tuple[str, ...], prices: Prices | None) -> None:
     """Raises RequestError for a tier that the target or the price list lacks."""
     from splarn.core.errors import RequestError
+    from splarn.core.load.sizing import size_of
     from splarn.core.prices.pricelist import tier_of
 
-    size = session.size()
+    size = size_of(session)
     for tier in wanted:
         if size is not None and tier not in size.tiers:
             raise RequestError(
@@ -213,25 +196,25 @@ def _open_sweep(ledger: Any, session: Session, request: dict[str, Any]) -> tuple
     import secrets
     from datetime import UTC, datetime
 
-    from splarn.core.trial.trial import Trial
+    from splarn.core.tuning.trial import Trial
 
     wanted = json.loads(json.dumps(request))
     last = ledger.last("sweep")
     if last is not None and last.document.get("state") == "open":
         same = all(last.document.get(key) == value for key, value in wanted.items())
-        if same and session.claim(last.id):
+        if same and session.claims.claim(last.id):
             entries = ledger.entries("trial", parent=last.id)
             return last.id, [Trial.from_json(entry.document) for entry in entries]
     sweep_id = f"sweep-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
-    session.claim(sweep_id)
+    session.claims.claim(sweep_id)
     ledger.put("sweep", sweep_id, "begun", {**request, "state": "open"})
     return sweep_id, []
 
 
 def _show(out: Output, trials: list[Trial], stopped: str) -> None:
     from splarn.cli.learned import varying
-    from splarn.core.trial.statistics import drift, summarise
-    from splarn.core.units import plural, show_duration
+    from splarn.core.tuning.statistics import drift, summarise
+    from splarn.core.units import plural, show_duration, show_range
 
     summaries = summarise(trials)
     most = 12
@@ -244,12 +227,17 @@ def _show(out: Output, trials: list[Trial], stopped: str) -> None:
     ]
     levers = varying(out, [summary.configuration for summary in summaries])
     out.table(
-        [*levers.values(), ">time", ">range", *(f">{phase}" for phase in phases)],
+        [
+            *levers.values(),
+            ">time",
+            Column(">range", 1),
+            *(Column(f">{phase}", 2 + at) for at, phase in enumerate(phases)),
+        ],
         (
             (
                 *(summary.configuration.show(lever) for lever in levers),
                 show_duration(summary.median),
-                f"{show_duration(summary.low)} – {show_duration(summary.high)}",
+                show_range(summary.low, summary.high, show_duration),
                 *(show_duration(summary.phases[phase]) for phase in phases),
             )
             for summary in summaries[:most]

@@ -1,7 +1,13 @@
-"""Tables that keep what is in them, however narrow the place is where they are shown."""
+"""Tables that fit the place where they are shown and lose no name on the way.
+
+Where the width does not do, in this order: heads are broken and columns move together, names are
+shortened in the middle, columns give way by importance, texts go on in further lines, and last
+each text stands over its row.
+"""
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from textwrap import wrap as wrapped
@@ -13,62 +19,188 @@ if TYPE_CHECKING:
     from rich.console import Console
     from rich.padding import Padding
 
-# Columns before a table, and those that the texts in it need at least.
-INDENT, LEAST_ROOM = 2, 24
+# Columns before a table, those that texts need at least, and those that a shortened name keeps.
+INDENT, LEAST_ROOM, LEAST_NAME = 2, 24, 24
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column of a table. A `>` before the head sets it flush right.
+
+    Columns with the highest `gives_way` go first where room is short; 0 stays. A name `shortens` in
+    its middle; a text `wraps` into further lines. Those that one `joins` name a row together, and
+    are written into one column where there is no room for each.
+    """
+
+    head: str
+    gives_way: int = 0
+    shortens: bool = False
+    wraps: bool = False
+    joins: bool = False
+
+    @property
+    def right(self) -> bool:
+        """Whether it is flush right."""
+        return self.head.startswith(">")
+
+    @property
+    def words(self) -> str:
+        """The head as it is shown."""
+        return self.head.removeprefix(">")
+
+
+def name(head: str) -> Column:
+    """A column of names, which are shortened rather than lost."""
+    return Column(head, shortens=True)
+
+
+def text(head: str) -> Column:
+    """A column of sentences, which go on in further lines."""
+    return Column(head, wraps=True)
+
+
+def middle_out(value: str, room: int) -> str:
+    """A name without its middle where it is longer than the room: both ends tell it apart."""
+    from rich.cells import cell_len, set_cell_size
+
+    if cell_len(value) <= room:
+        return value
+    front = (room - 1) // 2
+    back = room - 1 - front
+    tail = value
+    while cell_len(tail) > back:
+        tail = tail[1:]
+    return f"{set_cell_size(value, front).rstrip()}…{tail}"
+
+
+def told_apart(paths: Sequence[str]) -> tuple[str, list[str]]:
+    """The folder that files share, and their paths below it; of one file there is none."""
+    above = os.path.commonprefix([path.rpartition("/")[0] + "/" for path in paths])  # noqa: RUF071
+    above = above.rpartition("/")[0]
+    if len(paths) == 1 or not above.strip("/"):
+        return "", list(paths)
+    return above, [path[len(above) + 1 :] for path in paths]
 
 
 @dataclass(frozen=True)
 class Grid:
-    """A table's heads and cells. `texts` is the column that may go on in further lines.
+    """A table's columns and cells. `gap` blanks lie between two columns.
 
-    `gap` columns lie between two of its own.
+    `heads` are those of the columns, broken into lines where that helps; `rooms` are widths that
+    columns were given rather than what they need.
     """
 
-    heads: Sequence[str]
-    right: Sequence[bool]
-    cells: Sequence[Sequence[str]]
-    texts: int
+    columns: tuple[Column, ...]
+    cells: tuple[tuple[str, ...], ...]
+    heads: tuple[str, ...]
     gap: int = 3
+    left_out: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, columns: Sequence[Column], cells: Sequence[Sequence[str]]) -> Grid:
+        """A table with all its room."""
+        heads = tuple(column.words for column in columns)
+        return cls(tuple(columns), tuple(map(tuple, cells)), heads)
+
+    def _below(self, index: int) -> int:
+        from rich.cells import cell_len
+
+        return max((cell_len(row[index]) for row in self.cells), default=0)
 
     @property
     def widths(self) -> list[int]:
         """What each column takes."""
         from rich.cells import cell_len
 
-        heads = (max(map(cell_len, head.split("\n"))) for head in self.heads)
-        return [max(head, *found) for head, *found in zip(heads, *self._lengths, strict=True)]
+        return [
+            max(self._below(index), 1, *map(cell_len, head.split("\n")))
+            for index, head in enumerate(self.heads)
+        ]
 
     @property
-    def _lengths(self) -> list[list[int]]:
-        from rich.cells import cell_len
-
-        return [[cell_len(cell) for cell in row] for row in self.cells]
-
-    @property
-    def others(self) -> int:
-        """What all but the texts take together."""
+    def width(self) -> int:
+        """What the table takes."""
         widths = self.widths
-        return sum(widths) - widths[self.texts] + self.gap * (len(widths) - 2)
-
-    def room(self, width: int) -> int:
-        """What is left for the texts."""
-        return width - INDENT - self.others - self.gap
-
-    def fits(self, width: int) -> bool:
-        """Whether the texts have room, if need be in several lines."""
-        return self.room(width) >= min(self.widths[self.texts], LEAST_ROOM)
+        return INDENT + sum(widths) + self.gap * (len(widths) - 1)
 
     def tight(self) -> Grid:
-        """The same with heads no wider than what is below them, and less between the columns."""
-        below = [max(column, default=1) for column in zip(*self._lengths, strict=True)]
-        heads = [
-            "\n".join(wrapped(head, max(size, *map(len, head.split())))) if head else ""
-            for head, size in zip(self.heads, below, strict=True)
-        ]
+        """The same with heads no wider than need be, and less between the columns."""
+        heads = tuple(
+            column.words
+            if column.wraps
+            else "\n".join(
+                wrapped(column.words, max(self._below(at), *map(len, column.words.split()), 1))
+            )
+            for at, column in enumerate(self.columns)
+        )
         return replace(self, heads=heads, gap=2)
 
-    def drawn(self, apart: bool, indent: int) -> Padding:
-        """The table, without its texts where those go `apart`."""
+    def shortened(self, width: int, least: int) -> Grid:
+        """Names shortened to one length as far as the width asks, to `least` letters at most."""
+        names = [at for at, column in enumerate(self.columns) if column.shortens]
+        room = max(map(self._below, names), default=0)
+        found = self
+        while found.width - found.spare > width and room > least:
+            room -= 1
+            cells = tuple(
+                tuple(
+                    middle_out(cell, room) if at in names else cell for at, cell in enumerate(row)
+                )
+                for row in self.cells
+            )
+            found = replace(self, cells=cells)
+        return found
+
+    def without(self, index: int) -> Grid:
+        """The same without a column."""
+
+        def cut(row: tuple[str, ...]) -> tuple[str, ...]:
+            return (*row[:index], *row[index + 1 :])
+
+        return replace(
+            self,
+            columns=(*self.columns[:index], *self.columns[index + 1 :]),
+            cells=tuple(map(cut, self.cells)),
+            heads=cut(self.heads),
+            left_out=(*self.left_out, self.columns[index].words),
+        )
+
+    @property
+    def spare(self) -> int:
+        """What texts can do without by going on in further lines."""
+        return sum(
+            max(found - max(LEAST_ROOM, *map(len, head.split())), 0)
+            for column, head, found in zip(self.columns, self.heads, self.widths, strict=True)
+            if column.wraps
+        )
+
+    def joined(self) -> Grid:
+        """The same with the columns that name a row together written into one."""
+        together = [at for at, column in enumerate(self.columns) if column.joins]
+        if len(together) < 2:
+            return self
+        rest = [at for at in range(len(self.columns)) if at not in together]
+        before = [at for at in rest if at < together[0]]
+        after = [at for at in rest if at > together[0]]
+
+        def row(cells: Sequence[str]) -> tuple[str, ...]:
+            one = " · ".join(filter(None, (cells[at] for at in together)))
+            return (*(cells[at] for at in before), one, *(cells[at] for at in after))
+
+        head = Column(" · ".join(self.columns[at].words for at in together), wraps=True)
+        columns = (
+            *(self.columns[at] for at in before), head, *(self.columns[at] for at in after)
+        )  # fmt: skip
+        return replace(
+            Grid.of(columns, tuple(map(row, self.cells))), left_out=self.left_out
+        ).tight()
+
+    def fits(self, width: int) -> bool:
+        """Whether all has room, texts if need be in several lines."""
+        return self.width - self.spare <= width
+
+    def drawn(self, width: int, indent: int = INDENT) -> Padding:
+        """The table; texts take what room is left."""
         from rich import box
         from rich.padding import Padding
         from rich.table import Table
@@ -77,47 +209,80 @@ class Grid:
             box=box.SIMPLE_HEAD, pad_edge=False, header_style="dim", show_edge=False,
             collapse_padding=self.gap == 2,
         )  # fmt: skip
-        shown = [index for index in range(len(self.heads)) if not apart or index != self.texts]
-        for index in shown:
+        for column, head, wide in zip(self.columns, self.heads, self.widths, strict=True):
+            room = wide
+            if column.wraps:
+                room = min(max(wide - max(self.width - width, 0), LEAST_ROOM), wide)
             table.add_column(
-                self.heads[index],
-                justify="right" if self.right[index] else "left",
-                no_wrap=index != self.texts,
+                head,
+                justify="right" if column.right else "left",
+                no_wrap=not column.wraps,
                 overflow="fold",
+                width=max(room, 1),
             )
         for row in self.cells:
-            table.add_row(*(escaped(row[index]) for index in shown))
+            table.add_row(*map(escaped, row))
         return Padding(table, (0, 0, 0, indent), expand=False)
 
 
-def print_table(console: Console, grid: Grid) -> None:
-    """Prints a table as it is, or tight, or with its texts on lines of their own."""
+def fitted(grid: Grid, width: int) -> Grid:
+    """A table as it is, or as little changed as lets it fit; it may still be too wide."""
+    if grid.width <= width:
+        return grid
+    tight = grid.tight()
+    found = tight.shortened(width, LEAST_NAME)
+    while not found.fits(width):
+        order = [(column.gives_way, at) for at, column in enumerate(tight.columns)]
+        gives_way, at = max(order)
+        if not gives_way:
+            break
+        tight = tight.without(at)
+        found = tight.shortened(width, LEAST_NAME)
+    if not found.fits(width):
+        tight = tight.joined()
+        found = tight.shortened(width, LEAST_NAME)
+    return found if found.fits(width) else tight.shortened(width, LEAST_NAME // 3)
+
+
+def print_table(
+    console: Console, columns: Sequence[Column], cells: Sequence[Sequence[str]]
+) -> None:
+    """Prints a table as the console's width allows, and says which columns had no room."""
     width = console.width
-    grid = grid if grid.room(width) >= grid.widths[grid.texts] else grid.tight()
-    if grid.fits(width) or not grid.cells:
-        console.print(grid.drawn(False, INDENT))
+    found = fitted(Grid.of(columns, cells), width)
+    if found.fits(width) or not cells:
+        console.print(found.drawn(width))
     else:
-        _print_apart(console, grid)
+        _print_apart(console, found)
+    if found.left_out:
+        left = ", ".join(sorted(found.left_out, key=[one.words for one in columns].index))
+        console.print(f"{' ' * INDENT}[dim]No room for: {escaped(left)}.[/dim]")
 
 
 def _print_apart(console: Console, grid: Grid) -> None:
-    """Prints each text over its row; a row that is too wide goes on rather than lose anything."""
+    """Prints the widest column over each row; what is too wide goes on rather than be lost."""
     from rich.console import Console
     from rich.padding import Padding
 
-    indent = max(min(console.width - grid.others, 2 * INDENT), 0)
-    roomy = Console(highlight=False, width=max(console.width, grid.others))
+    widths = grid.widths
+    apart = next(
+        (at for at, one in enumerate(grid.columns) if one.wraps), widths.index(max(widths))
+    )
+    texts = [row[apart] for row in grid.cells]
+    bare = grid.without(apart)
+    indent = max(min(console.width - bare.width + INDENT, 2 * INDENT), 0)
+    roomy = Console(highlight=False, width=max(console.width, bare.width))
     with roomy.capture() as captured:
-        roomy.print(grid.drawn(True, indent))
+        roomy.print(bare.drawn(roomy.width, indent))
     lines = captured.get().splitlines()
     head = len(lines) - len(grid.cells)
 
-    def say(text: str, style: str = "") -> None:
-        if text:
-            console.print(Padding(escaped(text), (0, 0, 0, INDENT), expand=False), style=style)
+    def say(said: str, style: str = "") -> None:
+        if said:
+            console.print(Padding(escaped(said), (0, 0, 0, INDENT), expand=False), style=style)
 
-    say(grid.heads[grid.texts].replace("\n", " "), "dim")
+    say(grid.columns[apart].words, "dim")
     console.file.write("".join(f"{line}\n" for line in lines[:head]))
-    for row, line in zip(grid.cells, lines[head:], strict=True):
-        say(row[grid.texts])
+    for one, line in zip(texts, lines[head:], strict=True):
+        say(one)
         console.file.write(f"{line}\n")

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from splarn.cli.options import AsJson, JobFile, TargetUrl, Yes
 
+if TYPE_CHECKING:
+    from splarn.cli.context import Context
+
+# In place of an id: the newest load that was not taken back.
+LAST = "last"
+
 
 def undo(
     load_id: Annotated[
-        str, typer.Argument(metavar="LOAD", help="The load's id, as load and ledger show it.")
+        str, typer.Argument(metavar="LOAD", help="Its id as load and ledger show it, or last.")
     ],
     to: TargetUrl = None,
     with_changes: Annotated[
@@ -40,8 +46,11 @@ def undo(
     context = Context(job, as_json)
     out = context.out
     context.check_ledger()
+    target = context.target(to)
+    if load_id == LAST:
+        load_id = _last(context, target)
     done = take_back(
-        opener(context.target(to)),
+        opener(target),
         load_id,
         confirm=lambda what: agreed(f"{what}. Go on?", yes, as_json),
         with_changes=with_changes,
@@ -58,3 +67,20 @@ def undo(
     context.note("undo", f"undo-{done.load_id}", summary, document, parent=done.load_id)
     out.good(f"Took back the load {done.load_id}: {done.what}.")
     out.document(document)
+
+
+def _last(context: Context, target: str) -> str:
+    """The newest load into a target that this ledger knows of and that was not taken back."""
+    from splarn.core.errors import RequestError
+    from splarn.engines import identity
+
+    place = identity(target)
+    with context.ledger() as ledger:
+        undone = {one.parent for one in ledger.entries("undo")}
+        mine = [one.id for one in ledger.entries("load") if one.document.get("target_id") == place]
+    left = [one for one in mine if one not in undone]
+    if not left:
+        raise RequestError(
+            "The ledger knows of no load into that target that could be taken back: name one."
+        )
+    return left[-1]

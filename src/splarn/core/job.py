@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import tomllib
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, create_model
 
 from splarn.core.errors import RequestError
-from splarn.core.secrets import remember_named
+from splarn.core.source.secrets import remember_named
+from splarn.core.tuning.configuration import LEVERS
+from splarn.core.work.documents import first_wrong
 
 JOB_FILE = "splarn.toml"
 
@@ -38,17 +41,18 @@ class TargetSection(_Section):
 
 
 class SpaceSection(_Section):
-    """What each lever may be."""
+    """What each lever may be; it has a key a lever."""
 
-    part_size: list[int | str] = ["8MiB", "32MiB"]
-    codec: list[str] = ["none", "zstd:1"]
-    workers: list[int] = [2]
-    load_streams: list[int] = [1, 2, 4]
-    batch_rows: list[int | str] = ["20_000", "100_000"]
-    tier: list[str] = ["u1"]
-    durability: list[str] = ["full"]
-    indexes: list[str] = ["keep"]
-    route: list[str] = ["direct"]
+    def values(self) -> dict[str, list[Any]]:
+        """The values by the levers' names."""
+        return {name: getattr(self, one.key) for name, one in LEVERS.items()}
+
+
+_KEYS: dict[str, Any] = {one.key: (list[int | str], list(one.defaults)) for one in LEVERS.values()}
+if TYPE_CHECKING:
+    _Space = SpaceSection
+else:
+    _Space = create_model("SpaceSection", __base__=SpaceSection, **_KEYS)
 
 
 class SweepSection(_Section):
@@ -75,7 +79,7 @@ class Job(_Section):
     path: Path | None = None
     source: SourceSection = SourceSection()
     target: TargetSection = TargetSection()
-    space: SpaceSection = SpaceSection()
+    space: _Space = _Space()
     sweep: SweepSection = SweepSection()
     limits: LimitsSection = LimitsSection()
     prices: str | None = None
@@ -103,8 +107,5 @@ def read_job(path: Path | None) -> Job:
     try:
         return Job.model_validate({**document, "folder": path.parent, "path": path})
     except ValidationError as error:
-        first = error.errors()[0]
-        key = ".".join(str(piece) for piece in first["loc"])
-        raise RequestError(
-            f"In the job file {path}, {key}: {first['msg'].lower()}; mend or remove that key."
-        ) from None
+        wrong = first_wrong(error, Job)
+        raise RequestError(f"In the job file {path}, {wrong}.") from None

@@ -13,8 +13,8 @@ from pathlib import Path
 from typing import Any
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.files import explain
-from splarn.core.secrets import hide, hide_all
+from splarn.core.source.secrets import hide, hide_all
+from splarn.core.work.disk import explain
 
 FOLDER = ".splarn"
 FILE = "ledger.sqlite"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Callable
 
 from splarn.core.errors import RequestError
 
@@ -28,7 +29,7 @@ _TIME_PIECE = re.compile(r"([0-9][0-9_]*(?:\.[0-9]+)?)\s*(ms|s|m|h|d)")
 def _scaled(text: str, units: dict[str, int], what: str, example: str) -> int:
     match = _NUMBER.fullmatch(text)
     if not match or match[2].lower() not in units:
-        raise RequestError(f"{text!r} is not a {what}: write it like {example}.")
+        raise RequestError(f"{text!r} is no {what}; write it like {example}.")
     return round(float(match[1].replace("_", "")) * units[match[2].lower()])
 
 
@@ -54,14 +55,16 @@ def parse_duration(text: str | int | float) -> float:
     Raises RequestError when the text is no duration.
     """
     if isinstance(text, int | float):
+        if not 0 <= text < float("inf"):
+            raise RequestError(f"{text!r} is no duration; write it like 45m or 1h30m.")
         return float(text)
     compact = text.strip().replace(" ", "")
     try:
-        return float(compact.replace("_", ""))
+        return float(compact) if compact[:1].isdigit() else float("none")
     except ValueError:
         pieces = _TIME_PIECE.findall(compact)
         if not pieces or "".join(a + b for a, b in pieces) != compact:
-            raise RequestError(f"{text!r} is not a duration: write it like 45m or 1h30m.") from None
+            raise RequestError(f"{text!r} is no duration; write it like 45m or 1h30m.") from None
         return sum(float(number.replace("_", "")) * _TIME_UNITS[unit] for number, unit in pieces)
 
 
@@ -78,7 +81,7 @@ def parse_share(text: str | float) -> float:
     except ValueError:
         value = -1.0
     if not 0 < value < 1:
-        raise RequestError(f"{text!r} is not a share: write it like 0.9 or 90%.")
+        raise RequestError(f"{text!r} is no share; write it like 0.9 or 90%.")
     return value
 
 
@@ -120,19 +123,35 @@ def show_count(count: float) -> str:
     return f"{round(count):,}"
 
 
-def show_money(amount: float, currency: str) -> str:
-    """An amount with as many places as it needs to say something: `0.0042 crowns`."""
-    if amount == 0:
-        return f"0 {currency}"
-    if abs(amount) < 1:
-        places = 2 - math.floor(math.log10(abs(amount)))
-        return f"{amount:.{places}f} {currency}"
-    return f"{amount:,.{2 if abs(amount) >= 10 else 3}f} {currency}"
+def show_money(amount: float, currency: str = "") -> str:
+    """An amount to three figures: `0.0042 crowns`, `12.3`, `1,230`."""
+    places = 0
+    if amount:
+        size = math.floor(math.log10(abs(float(f"{amount:.2e}"))))
+        places = 2 - size
+    rounded = round(amount, places)
+    return f"{rounded:,.{max(places, 0)}f} {currency}".strip()
+
+
+def show_change(share: float) -> str:
+    """A change by a share, with its sign: `+13 %`, `-2 %`, `0 %`."""
+    points = round(share * 100)
+    return f"{points:+,d} %" if points else "0 %"
+
+
+def show_range(low: float, high: float, show: Callable[[float], str]) -> str:
+    """Two figures with a dash, and the unit once where both have the same."""
+    first, last = show(low), show(high)
+    figure, _, unit = first.rpartition(" ")
+    if figure and " " not in figure and last.endswith(f" {unit}") and last.count(" ") == 1:
+        first = figure
+    return f"{first} – {last}"
 
 
 def plural(count: int, noun: str) -> str:
-    """`1 part`, `3 parts`."""
-    return f"{count:,} {noun}{'' if count == 1 else 's'}"
+    """`1 part`, `3 parts`, `2 entries`."""
+    many = f"{noun[:-1]}ies" if noun.endswith("y") and noun[-2:-1] not in "aeiou" else f"{noun}s"
+    return f"{count:,} {noun if count == 1 else many}"
 
 
 def _places(size: float) -> int:
@@ -140,6 +159,6 @@ def _places(size: float) -> int:
 
 
 def tier_units(name: str) -> int:
-    """The units in a tier's name, as 16 in u16; 0 where the name tells none."""
+    """The units in a tier's name, as 20 in u20; 0 where the name tells none."""
     digits = name.removeprefix("u")
     return int(digits) if digits.isdigit() else 0

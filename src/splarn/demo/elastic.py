@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from splarn.core.files import write_text
 from splarn.core.units import exact_size
+from splarn.core.work.disk import write_text
 from splarn.demo.walk import Stage
 
 JOB_FILE = "elastic.toml"
@@ -32,7 +32,7 @@ codec = ["zstd:1"]
 workers = [2]
 load_streams = [32]
 batch_rows = [0]                   # one commit a part
-tier = ["u1", "u2", "u4", "u8", "u16"]
+tier = ["u1", "u2", "u3", "u5", "u8", "u12"]
 
 [sweep]
 sample = "{sample}"
@@ -53,14 +53,18 @@ thousand_requests = 0.005          # to the depot
 gb_moved = 0.02                    # over the line
 tb_scanned = 5                     # read to verify
 
-# A tier of twice the units costs twice as much an hour. Every start owes ten seconds.
+# Larger tiers cost less a unit. Time is billed in steps of 15 seconds, and every start owes 45.
 """
+
+# What each size costs an hour.
+_LADDER = {1: 2.75, 2: 5.2, 3: 7.45, 5: 11.9, 8: 18.3, 12: 26.4, 20: 42.0, 32: 63.5}
 
 _TIER = """
 [tiers.u{units}]
 per_hour = {price:.2f}
-billing_step = 1
-minimum = 10
+billing_step = 15
+minimum = 45
+minimum_on = "start"
 """
 
 
@@ -77,9 +81,7 @@ def write_elastic(folder: Path, size: int, engine: str) -> None:
         deadline=f"{deadline:.0f}s",
     )
     write_text(folder / JOB_FILE, text)
-    tiers = "".join(
-        _TIER.format(units=units, price=2.4 * units) for units in (1, 2, 4, 8, 16, 32, 64, 128)
-    )
+    tiers = "".join(_TIER.format(units=units, price=price) for units, price in _LADDER.items())
     write_text(folder / "elastic-prices.toml", _PRICES + tiers)
 
 

@@ -17,9 +17,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from splarn.core.errors import RequestError
-from splarn.core.files import outside
-from splarn.core.lines import joined_lines
-from splarn.core.progress import Progress, Silent
+from splarn.core.records.lines import joined_lines
+from splarn.core.work.disk import outside
+from splarn.core.work.progress import Progress, Silent
 
 BLOCK_ROWS = 200_000
 SPOILED_SHARE = 0.0002

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from splarn.core.files import write_text
 from splarn.core.units import exact_size
+from splarn.core.work.disk import write_text
 from splarn.demo.scenario import Delivery
 
 JOB = """\

@@ -1,4 +1,4 @@
-"""Landing places: one module a kind, chosen by what the place looks like."""
+"""Landing places: one module a kind, chosen by scheme and found by entry point."""
 
 from __future__ import annotations
 
@@ -6,8 +6,9 @@ import threading
 from pathlib import Path
 from urllib.parse import unquote, urlsplit, urlunsplit
 
-from splarn.core.places import Remote, place
 from splarn.core.ship.depot import Depot
+from splarn.core.source.places import place
+from splarn.core.work.plugins import DEPOTS, load, names
 
 
 def open_depot(text: str) -> Depot:
@@ -16,17 +17,11 @@ def open_depot(text: str) -> Depot:
     Raises RequestError for a kind of place that is not known or whose package is missing.
     """
     at = place(text)
-    if isinstance(at, Path):
-        from splarn.depots.folder import FolderDepot
-
-        return FolderDepot(at)
-    if isinstance(at, Remote) and text.lower().startswith(("http://", "https://")):
-        from splarn.depots.http import HttpDepot
-
-        return HttpDepot(text)
-    from splarn.depots.objects import ObjectDepot
-
-    return ObjectDepot(text)
+    scheme = text.partition("://")[0].lower() if not isinstance(at, Path) else "file"
+    # What no package has a depot of its own for, goes through fsspec.
+    kind = scheme if scheme in names(DEPOTS) else "*"
+    depot: Depot = load(DEPOTS, kind)(at if scheme == "file" else text)
+    return depot
 
 
 def depot_of(text: str) -> tuple[Depot, str]:

@@ -10,10 +10,11 @@ from urllib.parse import quote, urlsplit, urlunsplit
 
 from splarn.core.errors import RequestError
 from splarn.core.load.request import Input, input_of_part
-from splarn.core.places import Remote, open_place, place, shown_url
 from splarn.core.shape.manifest import MANIFEST, Manifest, parse_manifest
-from splarn.core.ship.trying import Trying
-from splarn.core.source import Source, look
+from splarn.core.source.places import Remote, open_place, place
+from splarn.core.source.retry import Trying
+from splarn.core.source.secrets import shown_url
+from splarn.core.source.source import Source, look
 from splarn.depots import open_depot
 
 # Questions to a depot at once.

@@ -8,12 +8,14 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from splarn.core.errors import OutsideError
-from splarn.core.files import ASIDE, LEAVING, outside
-from splarn.core.places import Place, blocks_in
 from splarn.core.ship.content import blocks_of, digest_of
-from splarn.core.ship.depot import Stored, Unready
+from splarn.core.ship.depot import Stored
 from splarn.core.ship.ranges import Ranges
-from splarn.core.source import same_file
+from splarn.core.source.files import LEAVING
+from splarn.core.source.places import Place, blocks_in
+from splarn.core.source.retry import Unready
+from splarn.core.source.source import same_file
+from splarn.core.work.disk import ASIDE, outside
 
 
 class FolderDepot:

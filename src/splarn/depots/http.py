@@ -9,11 +9,12 @@ from typing import Any
 from urllib.parse import quote, urlsplit, urlunsplit
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.places import AS_IT_IS, Place, Remote, shown_url
-from splarn.core.secrets import filled
-from splarn.core.ship.depot import Stored, Unready
-from splarn.core.ship.digests import read_field, write_field
-from splarn.core.ship.trying import PASSING, seconds_asked
+from splarn.core.ship.depot import Stored
+from splarn.core.source.digest_fields import read_field, write_field
+from splarn.core.source.http import AS_IT_IS
+from splarn.core.source.places import Place, Remote
+from splarn.core.source.retry import PASSING, Unready, seconds_asked
+from splarn.core.source.secrets import filled, shown_url
 
 # The store found another digest than the one that was announced.
 _NOT_WHAT_WAS_SENT = {400, 409, 422}

@@ -7,10 +7,12 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.files import ASIDE
-from splarn.core.places import Place, Remote, blocks_in, filesystem, shown_url
 from splarn.core.ship.content import digest_of
-from splarn.core.ship.depot import Stored, Unready
+from splarn.core.ship.depot import Stored
+from splarn.core.source.places import Place, Remote, blocks_in, filesystem
+from splarn.core.source.retry import Unready
+from splarn.core.source.secrets import shown_url
+from splarn.core.work.disk import ASIDE
 
 # What stores say when asking again will not help, whatever kind of error it comes in.
 _FOR_GOOD = ("access denied", "access_denied", "forbidden", "nosuchbucket", "does not exist")

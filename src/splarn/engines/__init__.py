@@ -1,26 +1,17 @@
-"""Targets: one module a kind, chosen by URL."""
+"""Targets: one room a kind, chosen by URL and found by entry point."""
 
 from __future__ import annotations
 
-import importlib
 from functools import partial
 from pathlib import Path
 
 from sqlalchemy.engine import URL, make_url
 from sqlalchemy.exc import ArgumentError
 
-from splarn.core.engine import Engine, OpenEngine
 from splarn.core.errors import RequestError
-from splarn.core.secrets import filled, hide
-
-_KINDS = {
-    "sqlite": ("splarn.engines.sqlite", "SqliteEngine"),
-    "duckdb": ("splarn.engines.duckdb", "DuckdbEngine"),
-    "postgresql": ("splarn.engines.postgresql", "PostgresqlEngine"),
-    "mariadb": ("splarn.engines.mariadb", "MariadbEngine"),
-    "mysql": ("splarn.engines.mariadb", "MariadbEngine"),
-    "millrace": ("splarn.engines.millrace", "MillraceEngine"),
-}
+from splarn.core.source.secrets import filled, hide
+from splarn.core.target.session import Engine, OpenEngine
+from splarn.core.work.plugins import ENGINES, load, names
 
 
 def parse_target(text: str) -> URL:
@@ -36,11 +27,16 @@ def parse_target(text: str) -> URL:
             "postgresql://user@host/database."
         ) from None
     kind = url.get_backend_name()
-    if kind not in _KINDS:
+    if kind not in names(ENGINES):
         raise RequestError(
-            f"Targets of the kind {kind!r} are not known: use one of {', '.join(sorted(_KINDS))}."
+            f"Targets of the kind {kind!r} are not known: use one of {', '.join(names(ENGINES))}."
         )
     return url
+
+
+def is_file(kind: str) -> bool:
+    """Whether targets of a kind are database files, whose URLs hold paths."""
+    return kind in names(ENGINES) and bool(load(ENGINES, kind).is_file)
 
 
 def identity(text: str) -> str:
@@ -50,7 +46,7 @@ def identity(text: str) -> str:
     """
     url = parse_target(text)
     kind = url.get_backend_name()
-    if kind in ("sqlite", "duckdb"):
+    if is_file(kind):
         return f"{kind}:{Path(url.database or '').resolve()}"
     return hide(shown(url))
 
@@ -66,8 +62,7 @@ def open_engine(text: str) -> Engine:
     Raises RequestError as `parse_target` does.
     """
     url = parse_target(text)
-    module, name = _KINDS[url.get_backend_name()]
-    engine: Engine = getattr(importlib.import_module(module), name)(url)
+    engine: Engine = load(ENGINES, url.get_backend_name())(url)
     return engine
 
 

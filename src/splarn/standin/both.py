@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -9,6 +10,18 @@ from pathlib import Path
 from splarn.standin.millrace.physics import EnginePhysics
 from splarn.standin.physics import DepotPhysics
 from splarn.standin.serve import need_packages, served
+
+# Where the depot and Millrace answer unless told otherwise.
+PORTS = (47610, 47620)
+
+
+def usual_ports() -> tuple[int, int]:
+    """The usual ports where both are free, else any."""
+    for port in PORTS:
+        with socket.socket() as probe:
+            if probe.connect_ex(("127.0.0.1", port)) == 0:
+                return (0, 0)
+    return PORTS
 
 
 @contextmanager

@@ -19,18 +19,18 @@ from urllib.parse import unquote
 from starlette.requests import ClientDisconnect, Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 
-from splarn.core.files import ASIDE
 from splarn.core.ship.content import blocks_of, digest_of
-from splarn.core.ship.digests import read_field, write_field
 from splarn.core.ship.ranges import Ranges
-from splarn.standin.physics import DepotPhysics, Link
+from splarn.core.source.digest_fields import read_field, write_field
+from splarn.core.work.disk import ASIDE
+from splarn.standin.physics import DepotPhysics, Wire
 
 BLOCK = 64 << 10
 _RANGE = re.compile(r"bytes=(\d+)-(\d*)$")
 _CONTENT_RANGE = re.compile(r"bytes (\d+)-(\d+)/(\d+)$")
 
 
-class Cut(Exception):
+class LineCut(Exception):
     """The connection is cut on purpose; the server drops it."""
 
 
@@ -39,7 +39,7 @@ class SimulatedDepot:
 
     def __init__(self, folder: Path, physics: DepotPhysics) -> None:
         self.folder = folder
-        self.link = Link(physics)
+        self.link = Wire(physics)
         self.physics = physics
         self._ranges = Ranges()
         # What it has been asked for and has refused, for those who want to know.
@@ -72,8 +72,8 @@ class SimulatedDepot:
             path.unlink(missing_ok=True)
         else:
             answer = Response(status_code=405)
-        # Cut off without an answer where the faults have struck.
-        with contextlib.suppress(Cut, ClientDisconnect):
+        # LineCut off without an answer where the faults have struck.
+        with contextlib.suppress(LineCut, ClientDisconnect):
             await answer(scope, receive, send)
 
     def _path(self, name: str) -> Path | None:
@@ -173,7 +173,7 @@ class SimulatedDepot:
                     stall = None
                     await asyncio.sleep(self.physics.stall_seconds)
                 if cut is not None and at - first >= cut:
-                    raise Cut
+                    raise LineCut
                 if spoil is not None:
                     block, spoil = bytes([block[0] ^ 1]) + block[1:], None
                 free = await self.link.carry(len(block), free)
@@ -202,7 +202,7 @@ class _Dropped(Response):
         """Begins to answer."""
         headers = [(b"content-length", b"1")]
         await send({"type": "http.response.start", "status": 500, "headers": headers})
-        raise Cut
+        raise LineCut
 
 
 def _digest(path: Path, first: int = 0, end: int | None = None) -> str:

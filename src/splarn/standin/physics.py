@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from splarn.core.errors import RequestError
+from splarn.core.work.documents import first_wrong
 
 Physics = TypeVar("Physics")
 _SHIPPED = Path(__file__).parent / "presets"
@@ -26,8 +27,8 @@ class DepotPhysics:
     """
 
     latency: float = 0.0
-    stream_mbps: float = 0.0
-    total_mbps: float = 0.0
+    stream_megabytes: float = 0.0
+    total_megabytes: float = 0.0
     requests_per_second: float = 0.0
     retry_after: float = 1.0
     reset_share: float = 0.0
@@ -68,9 +69,7 @@ def read_physics(given: str | None, section: str, kind: type[Physics], **over: A
     try:
         return TypeAdapter(kind).validate_python(found)
     except ValidationError as error:
-        first = error.errors()[0]
-        key = ".".join(str(piece) for piece in first["loc"])
-        raise RequestError(f"In [{section}] of {where}, {key}: {first['msg'].lower()}.") from None
+        raise RequestError(f"In [{section}] of {where}, {first_wrong(error)}.") from None
     except RequestError as error:
         raise RequestError(f"In [{section}] of {where}: {error}") from None
 
@@ -97,7 +96,7 @@ def _document(given: str | None) -> tuple[str, dict[str, Any]]:
         raise RequestError(f"The physics file {given} cannot be read: {error}.") from None
 
 
-class Link:
+class Wire:
     """The wire of a depot: every stream has its own speed, and all share one."""
 
     def __init__(self, physics: DepotPhysics) -> None:
@@ -130,10 +129,10 @@ class Link:
         Returns when it is done with these.
         """
         now = time.monotonic()
-        if self.physics.stream_mbps:
-            free = max(free, now) + size / (self.physics.stream_mbps * 1e6)
-        if self.physics.total_mbps:
-            spent = size / (self.physics.total_mbps * 1e6)
+        if self.physics.stream_megabytes:
+            free = max(free, now) + size / (self.physics.stream_megabytes * 1e6)
+        if self.physics.total_megabytes:
+            spent = size / (self.physics.total_megabytes * 1e6)
             self._shared_until = max(self._shared_until, now) + spent
             free = max(free, self._shared_until)
         if free > now:

@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import Any
 
 from splarn.core.errors import RequestError
-from splarn.core.files import write_text
 from splarn.core.layout.dialect import LINES, Dialect
 from splarn.core.layout.fields import Field, Layout
+from splarn.core.work.disk import write_text
+from splarn.core.work.documents import first_wrong
 
 
 def to_descriptor(layout: Layout) -> dict[str, Any]:
@@ -148,11 +149,9 @@ def from_descriptor(document: Any, where: str) -> Layout:
     try:
         read = ResourceModel.model_validate(document)
     except ValidationError as error:
-        first = error.errors()[0]
-        key = ".".join(str(piece) for piece in first["loc"]) or "the document"
         raise RequestError(
-            f"The layout {where} cannot be used: {key}: {first['msg'].lower()}; "
-            "mend that key or write a new layout with `splarn layout`."
+            f"The layout {where} cannot be used: {first_wrong(error, ResourceModel)}; mend that or "
+            "write a new layout with `splarn layout`."
         ) from None
     dialect = LINES
     if read.format == "csv":

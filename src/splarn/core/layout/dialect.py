@@ -164,3 +164,6 @@ class Dialect:
 
 # JSON has no raw line break inside a value, so every newline ends a record.
 LINES = Dialect(quote=None, header=False)
+
+
+COMMENTS = ("#", "%", "//", "--", "!", ";")

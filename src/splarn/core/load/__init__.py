@@ -1,7 +1,6 @@
 """Loading: batches, rejects, progress kept in the target, verification, taking back."""
 
-from splarn.core.levers import LoadLevers
-from splarn.core.limit import BadRows
+from splarn.core.check.limit import BadRows
 from splarn.core.load.loader import load
 from splarn.core.load.request import (
     TABLE_MODES,
@@ -12,6 +11,7 @@ from splarn.core.load.request import (
     inputs_from_manifest,
 )
 from splarn.core.load.undo import undo
+from splarn.core.target.levers import LoadLevers
 
 __all__ = [
     "TABLE_MODES",

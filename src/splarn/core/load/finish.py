@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from splarn.core.digest import ColumnDigest, add_digests
-from splarn.core.engine import LoadNote, ReadBack, Session, TableIndex
 from splarn.core.errors import OutsideError, RefusedError
 from splarn.core.layout import Field
 from splarn.core.load.opening import clear, end_earlier
@@ -16,7 +14,12 @@ from splarn.core.load.standing import fingerprint
 from splarn.core.load.stream import PartResult
 from splarn.core.load.table import fit_table, stored
 from splarn.core.load.verify import compare_digests
-from splarn.core.marks import Marks, joined
+from splarn.core.target.digest import ColumnDigest, add_digests
+from splarn.core.target.marks import Marks, joined
+from splarn.core.target.notes import LoadNote
+from splarn.core.target.session import Session
+from splarn.core.target.tables import ReadBack, TableIndex
+from splarn.core.units import plural
 
 # Rows that are read back and compared value by value.
 SAMPLED = 2000
@@ -47,74 +50,131 @@ def finish(
 
     What differs beside the table is not moved in, and the load stays unfinished.
     """
+    found = _verify(session, request, note, results)
+    if found.differences and note.details.aside:
+        return found
+    session.claims.take_turn(request.table)
+    published = _publish(session, request, note, results)
+    if published.differences:
+        session.rollback()
+        return replace(found, verified=False, differences=published.differences, notes=())
+    told = _note_end(session, request, published, found.digests, results)
+    return replace(found, notes=(*found.notes, *told))
+
+
+def _verify(
+    session: Session, request: LoadRequest, note: LoadNote, results: Sequence[PartResult]
+) -> Finished:
+    """Holds what the table answers against what was read: digests, and rows value by value."""
     details = note.details
-    layout = stored(request.layout, details.names)
+    fields = stored(request.layout, details.names).fields
     read: list[ColumnDigest] | None = None
     for result in results:
         read = add_digests(read, result.digests) if result.digests else read
-    read = read or [ColumnDigest(field.name) for field in layout.fields]
-    rows = sum(result.note.rows for result in results)
-    marks = _marks(session, note, results)
-    swapped = details.stage == "swap" and session.columns(details.aside) is None
+    digests = tuple(read or (ColumnDigest(field.name) for field in fields))
+    if not request.verify or _is_swapped(session, note):
+        return Finished(None, (), digests)
     verified: bool | None = None
     differences: list[str] = []
     notes: list[str] = []
-    sample = spread([result.sample for result in results], SAMPLED) if request.verify else None
+    there = _table_digests(session, note, fields, _marks(session, note, results))
+    if there is None:
+        notes.append(
+            f"Other rows came into {note.table} meanwhile and nothing tells them from these, "
+            "so they could not be held against what was read."
+        )
+    else:
+        table, before = there
+        differences = compare_digests(list(digests), before, table)
+        verified = True
     compared = 0
-    if request.verify and not swapped:
-        found = _table_digests(session, note, layout.fields, marks)
-        if found is None:
-            notes.append(
-                f"Other rows came into {note.table} meanwhile and nothing tells them from these, "
-                "so they could not be held against what was read."
-            )
-        else:
-            table, before = found
-            differences = compare_digests(read, before, table)
-            verified = True
-        if sample is not None:
-            back = session.read_back(details.aside or note.table, layout.fields, sample)
-            compared = back.looked_for
-            differences += _told(back)
-        if differences:
-            verified = False
-    if differences and details.aside:
-        return Finished(False, tuple(differences), tuple(read))
-    session.lock(request.table)
-    if details.aside and details.swaps:
-        note = _swap_in(session, note, swapped)
-        marks = joined(result.note.marks for result in results) if session.marks_changes else None
-    elif details.aside:
-        marks = _move_over(session, note, rows)
-        if sample is not None:
-            differences = _told(session.read_back(note.table, layout.fields, sample))
-            if differences:
-                session.rollback()
-                return Finished(False, tuple(differences), tuple(read))
-    for name, statement in details.indexes:
-        session.restore_index(note.table, TableIndex(name, statement, False))
+    sample = spread([result.sample for result in results], SAMPLED)
+    if sample is not None:
+        back = session.digests.read_back(details.aside or note.table, fields, sample)
+        compared = back.looked_for
+        differences += _told(back)
+    return Finished(
+        False if differences else verified, tuple(differences), digests, tuple(notes), compared
+    )
+
+
+@dataclass(frozen=True)
+class _Published:
+    """The load with its rows where they belong: its note, and what tells them from others.
+
+    `differences` say why they must not stay there.
+    """
+
+    note: LoadNote
+    marks: Marks | None
+    differences: tuple[str, ...] = ()
+
+
+def _publish(
+    session: Session, request: LoadRequest, note: LoadNote, results: Sequence[PartResult]
+) -> _Published:
+    """Swaps a table in or moves rows over, in the open transaction."""
+    details = note.details
+    if not details.aside:
+        return _Published(note, _marks(session, note, results))
+    if details.swaps:
+        swapped = _swap_in(session, note, _is_swapped(session, note))
+        tells = session.rows.marks_changes
+        return _Published(
+            swapped, joined(result.note.marks for result in results) if tells else None
+        )
+    marks = _move_over(session, note, sum(result.note.rows for result in results))
+    if not request.verify:
+        return _Published(note, marks)
+    sample = spread([result.sample for result in results], SAMPLED)
+    if sample is None:
+        return _Published(note, marks)
+    fields = stored(request.layout, details.names).fields
+    return _Published(
+        note, marks, tuple(_told(session.digests.read_back(note.table, fields, sample)))
+    )
+
+
+def _note_end(
+    session: Session,
+    request: LoadRequest,
+    published: _Published,
+    digests: tuple[ColumnDigest, ...],
+    results: Sequence[PartResult],
+) -> list[str]:
+    """Notes the load as done and commits; what a person should know besides."""
+    note, marks = published.note, published.marks
+    rows = sum(result.note.rows for result in results)
+    for name, statement in note.details.indexes:
+        session.tables.restore_index(note.table, TableIndex(name, statement, False))
+    layout = stored(request.layout, note.details.names)
     identity = fit_table(session, note.table, layout).identity
-    if identity and (told := session.follow_identity(note.table, identity)):
-        notes.append(told)
+    told = session.tables.continue_numbers(note.table, identity) if identity else ""
     ended = note.details.with_(
         stage="",
-        digests=tuple(read),
+        digests=digests,
         digests_before=None,
         marks=marks,
-        columns_after=session.columns_text(note.table),
+        columns_after=session.tables.columns_text(note.table),
         fingerprint=_fingerprint(session, note, marks, rows),
     )
     done = replace(note, state="done", details=ended)
-    session.note_load(done)
+    session.notes.put_load(done)
     session.commit()
-    clean_up(session, done, request.keep_before)
-    session.release(request.table)
-    return Finished(verified, tuple(differences), tuple(read), tuple(notes), compared)
+    clean_up(session, done, request.keep_old)
+    session.claims.end_turn(request.table)
+    return [told] if told else []
+
+
+def _is_swapped(session: Session, note: LoadNote) -> bool:
+    """Whether the table aside has taken its place already, and only the end was not noted."""
+    details = note.details
+    return details.stage == "swap" and session.tables.columns(details.aside) is None
 
 
 def _fingerprint(session: Session, note: LoadNote, marks: Marks | None, rows: int) -> str | None:
     """What `undo` needs to see changed cells; None where it could not take the rows out anyway."""
-    if marks is None and session.count(note.table) != rows:
+    if marks is None and session.rows.count(note.table) != rows:
         return None
     return fingerprint(session, note.table, marks)
 
@@ -125,7 +185,8 @@ def _told(back: ReadBack) -> list[str]:
         return []
     shown = ", ".join(f"{name} {value!r}" for name, value in list(back.absent[0].items())[:4])
     return [
-        f"{len(back.absent):,} of {back.looked_for:,} rows read back are not there as they were "
+        f"{len(back.absent):,} of {plural(back.looked_for, 'row')} read back are not there as "
+        "they were "
         f"read, for instance the one with {shown}: something in the target changes values"
     ]
 
@@ -141,7 +202,7 @@ def _marks(session: Session, note: LoadNote, results: Sequence[PartResult]) -> M
 
 def rows_since(session: Session, note: LoadNote) -> Marks | None:
     """Marks of all rows after the last one from before, where rows are numbered as they come."""
-    first, last = note.details.last_row, session.last_mark(note.table)
+    first, last = note.details.last_row, session.rows.last_mark(note.table)
     if first is None or last is None:
         return None
     return ((first + 1, last),) if last > first else ()
@@ -153,27 +214,27 @@ def _table_digests(
     """Digests of the load's rows, or of all rows and those from before; None if neither will do."""
     details = note.details
     if details.aside:
-        return session.digest(details.aside, fields), []
+        return session.digests.of_columns(details.aside, fields), []
     others = [
         one
-        for one in session.loads(note.table)
+        for one in session.notes.loads(note.table)
         if one.load_id != note.load_id and one.state in ("open", "done")
     ]
     kept = note.mode == "append" and details.rows_before
     if not kept and not others:
-        return session.digest(note.table, fields), []
+        return session.digests.of_columns(note.table, fields), []
     if marks is not None:
-        return session.digest(note.table, fields, marks), []
+        return session.digests.of_columns(note.table, fields, marks), []
     if details.digests_before is None or _busy(session, note):
         return None
-    return session.digest(note.table, fields), list(details.digests_before)
+    return session.digests.of_columns(note.table, fields), list(details.digests_before)
 
 
 def _busy(session: Session, note: LoadNote) -> bool:
     """Whether another load has brought rows since this one began, or may have."""
     return any(
         other.state == "open" or (other.state == "done" and other.started > note.started)
-        for other in session.loads(note.table)
+        for other in session.notes.loads(note.table)
         if other.load_id != note.load_id
     )
 
@@ -181,10 +242,10 @@ def _busy(session: Session, note: LoadNote) -> bool:
 def _swap_in(session: Session, note: LoadNote, swapped: bool) -> LoadNote:
     details = note.details
     note = replace(note, details=details.with_(stage="swap"))
-    session.note_load(note)
+    session.notes.put_load(note)
     session.checkpoint()
     if not swapped:
-        session.swap(note.table, details.aside, details.before)
+        session.tables.swap(note.table, details.aside, details.before)
     end_earlier(session, note)
     return note
 
@@ -194,9 +255,9 @@ def _move_over(session: Session, note: LoadNote, rows: int) -> Marks | None:
     details = note.details
     if note.mode == "empty":
         clear(session, note)
-    since = session.last_mark(note.table)
+    since = session.rows.last_mark(note.table)
     try:
-        moved, marks = session.pour(details.aside, note.table, details.names)
+        moved, marks = session.rows.copy(details.aside, note.table, details.names)
     except RefusedError as refusal:
         session.rollback()
         raise MoveRefusedError(
@@ -208,7 +269,8 @@ def _move_over(session: Session, note: LoadNote, rows: int) -> Marks | None:
     if moved != rows:
         session.rollback()
         raise OutsideError(
-            f"The table {details.aside} holds {moved:,} rows and {rows:,} were read into it, so "
+            f"The table {details.aside} holds {plural(moved, 'row')} and {rows:,} were read into "
+            "it, so "
             f"nothing was moved: `splarn undo {note.load_id}` takes the load back."
         )
     if since is not None:
@@ -216,25 +278,25 @@ def _move_over(session: Session, note: LoadNote, rows: int) -> Marks | None:
     return marks
 
 
-def clean_up(session: Session, note: LoadNote, keep_before: bool) -> None:
+def clean_up(session: Session, note: LoadNote, keep_old: bool) -> None:
     """Removes the tables that nothing needs any more, of this load and of those it ended."""
-    session.lock(note.table)
+    session.claims.take_turn(note.table)
     kept = note.details.with_(aside="", indexes=())
     if note.details.aside:
-        session.drop(note.details.aside)
-    if kept.before and not keep_before:
-        session.drop(kept.before)
+        session.tables.drop(note.details.aside)
+    if kept.before and not keep_old:
+        session.tables.drop(kept.before)
         kept = kept.with_(before="")
-    session.note_load(replace(note, details=kept))
+    session.notes.put_load(replace(note, details=kept))
     gone = dict(note.details.ended)
-    for earlier in session.loads(note.table):
+    for earlier in session.notes.loads(note.table):
         if earlier.load_id not in gone:
             continue
         for table in (earlier.details.aside, earlier.details.before):
             if table:
-                session.drop(table)
+                session.tables.drop(table)
         for name, statement in earlier.details.indexes:
-            session.restore_index(note.table, TableIndex(name, statement, False))
+            session.tables.restore_index(note.table, TableIndex(name, statement, False))
         bare = earlier.details.with_(aside="", before="", indexes=())
-        session.note_load(replace(earlier, details=bare))
+        session.notes.put_load(replace(earlier, details=bare))
     session.commit()

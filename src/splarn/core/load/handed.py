@@ -8,21 +8,22 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from splarn.core.digest import ColumnDigest, add_digests, digest_table
-from splarn.core.engine import PartNote, Session
+from splarn.core.check.limit import too_many_bad
 from splarn.core.errors import OutsideError, SplarnError
-from splarn.core.faults import count_rejects, replace_rejects
-from splarn.core.handover import HandedPart, Job, Order
 from splarn.core.layout import Layout
-from splarn.core.limit import too_many_bad
 from splarn.core.load.opening import Opened
 from splarn.core.load.pieces import in_delivery
 from splarn.core.load.request import LoadRequest, rejects_files
 from splarn.core.load.stream import KEPT_FAULTS, PartResult
-from splarn.core.pool import Pool
-from splarn.core.progress import Progress
 from splarn.core.reading import read_parsed
-from splarn.core.source import Proof, Source
+from splarn.core.reading.faults import count_rejects, replace_rejects
+from splarn.core.source.source import Proof, Source
+from splarn.core.target.digest import ColumnDigest, add_digests, digest_table
+from splarn.core.target.handover import HandedPart, PartJob, PartsOrder
+from splarn.core.target.notes import PartNote
+from splarn.core.target.session import Session
+from splarn.core.work.pool import Pool
+from splarn.core.work.progress import Progress
 
 
 @dataclass(frozen=True)
@@ -64,18 +65,18 @@ def hand_over(
     engine could not load; parts that are in stay.
     """
     names = opened.note.details.names
-    order = Order(
-        opened.note.load_id,
-        opened.into,
-        request.layout,
-        names,
-        tuple(
+    order = PartsOrder(
+        load_id=opened.note.load_id,
+        table=opened.into,
+        layout=request.layout,
+        names=names,
+        parts=tuple(
             HandedPart(one.content_id, one.path, one.codec, one.packed_hash)
             for one in request.inputs
         ),
-        pool.workers,
-        request.batch_rows,
-        request.bad_rows,
+        streams=pool.workers,
+        batch_rows=request.batch_rows,
+        bad_rows=request.bad_rows,
     )
     before = {note.part_id for note in opened.parts.values() if note.state == "done"}
     watch.start("load", len(order.parts), "parts")
@@ -88,7 +89,8 @@ def hand_over(
 
     digests: dict[str, list[ColumnDigest] | None] = {}
     with ThreadPoolExecutor(1) as asking:
-        carried = asking.submit(session.carry, order, tell)
+        assert session.files is not None, "this engine reads files"
+        carried = asking.submit(session.files.load_parts, order, tell)
         try:
             if request.verify:
                 tasks = [
@@ -104,22 +106,22 @@ def hand_over(
         except BaseException:
             # What is at work there comes to its end; nothing further begins.
             with suppress(SplarnError):
-                session.settle(order.load_id)
+                session.claims.await_batches(order.load_id)
             raise
     tell(len(jobs))
     watch.finish()
     if rejects is not None:
         _write_rejects(rejects, request, jobs.values())
     _raise_failed(request, order, jobs)
-    notes = {note.part_id: note for note in session.parts([order.load_id])}
+    notes = {note.part_id: note for note in session.notes.parts([order.load_id])}
     new = [job for part_id, job in jobs.items() if part_id not in before]
     return Handed(
         [
             _result(part, notes[part.part_id], jobs.get(part.part_id), digests, kept)
             for part, kept in zip(order.parts, _kept(request, rejects), strict=True)
         ],
-        min((job.started for job in new), default=None),
-        max((job.finished for job in new), default=None),
+        min((job.begun for job in new), default=None),
+        max((job.ended for job in new), default=None),
         answer.sending,
     )
 
@@ -135,16 +137,16 @@ def _read(task: _ReadTask) -> list[ColumnDigest] | None:
     return total
 
 
-def _write_rejects(folder: Path, request: LoadRequest, jobs: Iterable[Job]) -> None:
+def _write_rejects(folder: Path, request: LoadRequest, jobs: Iterable[PartJob]) -> None:
     files = rejects_files(request.inputs)
     pieces = {one.content_id: one.pieces for one in request.inputs}
     for job in jobs:
-        if job.faults and job.state == "done":
+        if job.faults and job.state == "ended":
             found = [in_delivery(fault, pieces[job.part_id]) for fault in job.faults]
             replace_rejects(folder / files[job.part_id], found)
 
 
-def _raise_failed(request: LoadRequest, order: Order, jobs: dict[str, Job]) -> None:
+def _raise_failed(request: LoadRequest, order: PartsOrder, jobs: dict[str, PartJob]) -> None:
     failed = [part for part in order.parts if part.part_id in jobs and _failed(jobs[part.part_id])]
     if not failed:
         return
@@ -161,26 +163,26 @@ def _raise_failed(request: LoadRequest, order: Order, jobs: dict[str, Job]) -> N
     )
 
 
-def _failed(job: Job) -> bool:
-    return job.state != "done"
+def _failed(job: PartJob) -> bool:
+    return job.state != "ended"
 
 
 def _result(
     part: HandedPart,
     note: PartNote,
-    job: Job | None,
+    job: PartJob | None,
     digests: dict[str, list[ColumnDigest] | None],
     kept: int | None,
 ) -> PartResult:
     return PartResult(
-        str(part.path),
-        note,
-        job.finished - job.started if job else 0.0,
-        job.bytes if job else 0,
-        1,
-        digests.get(part.part_id),
-        list(job.faults[:KEPT_FAULTS]) if job else [],
-        kept,
+        path=str(part.path),
+        note=note,
+        seconds=job.ended - job.begun if job else 0.0,
+        raw_bytes=job.bytes if job else 0,
+        commits=1,
+        digests=digests.get(part.part_id),
+        faults=list(job.faults[:KEPT_FAULTS]) if job else [],
+        kept=kept,
     )
 
 

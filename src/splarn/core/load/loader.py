@@ -6,16 +6,15 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-from splarn.core.engine import LoadNote, Session
+from splarn.core.check.limit import too_many_bad
 from splarn.core.errors import RequestError
-from splarn.core.levers import check_levers
-from splarn.core.limit import too_many_bad
 from splarn.core.load.finish import Finished, MoveRefusedError, clean_up, finish
 from splarn.core.load.handed import hand_over
 from splarn.core.load.opening import Opened, go_straight, open_load
+from splarn.core.load.phases import PhaseTimer
 from splarn.core.load.refusals import Confirm
 from splarn.core.load.request import (
-    IDENTITY,
+    NUMBERS,
     TABLE_MODES,
     LoadRecord,
     LoadRequest,
@@ -24,8 +23,11 @@ from splarn.core.load.request import (
 from splarn.core.load.sizing import Sizing, restore_left
 from splarn.core.load.standing import can_tell, changes_since
 from splarn.core.load.stream import LoadTask, PartResult, run_load_task
-from splarn.core.pool import Pool
-from splarn.core.progress import Progress, Silent
+from splarn.core.target.notes import LoadNote
+from splarn.core.target.session import Session, check_levers
+from splarn.core.units import plural
+from splarn.core.work.pool import Pool
+from splarn.core.work.progress import Progress, Silent
 
 
 def load(
@@ -46,7 +48,7 @@ def load(
     """
     for what, value, known in (
         ("table mode", request.table_mode, TABLE_MODES),
-        ("identity choice", request.identity or IDENTITY[0], IDENTITY),
+        ("choice of numbers", request.numbers or NUMBERS[0], NUMBERS),
     ):
         if value not in known:
             raise RequestError(f"The {what} {value!r} is not known: use {', '.join(known)}.")
@@ -57,29 +59,28 @@ def load(
     # Kept open: its claim keeps other loaders off for as long as this one lives.
     keeper = engine.connect()
     try:
-        clock, sending = keeper.clock, 0.0
-        begun = clock()
+        timer, sending = PhaseTimer(keeper.clock), 0.0
         sizing = Sizing(keeper, engine.place, request.tier, request.read_tier)
         table = request.table
-        request = replace(request, table=keeper.canonical(table))
+        request = replace(request, table=keeper.tables.canonical(table))
         opened = open_load(keeper, request, confirm)
         if on_begin is not None and not opened.done:
             on_begin(opened.note)
         if opened.done:
             return _nothing_left(keeper, request, table, opened, tuple(left))
         with sizing.larger(opened.note):
-            queued = clock()
+            timer.rows_begin()
             if engine.reads_parts:
                 folder = _rejects_folder(request, opened)
                 handed = hand_over(keeper, request, opened, pool, watch, folder)
-                results, started, loaded = handed.results, handed.started, handed.finished
-                sending = handed.sending
+                results, sending = handed.results, handed.sending
+                moments = (handed.started, handed.finished)
                 _hold_to_limit(request, results, True)
             else:
-                results, started, loaded = _run(request, opened, pool, watch), queued, clock()
-        sized = clock()
-        started = sized if started is None else started
-        loaded = sized if loaded is None else loaded
+                results = _run(request, opened, pool, watch)
+                moments = (timer.first, timer.clock())
+        # Where nothing was left to be read, the rows are in since the compute was sized back.
+        timer.rows_end(*(timer.clock() if one is None else one for one in moments))
         watch.start("verify" if request.verify else "finish", None, "")
         try:
             end = _finished(request, opened, results)
@@ -87,39 +88,39 @@ def load(
             if request.bad_rows.count == 0:
                 raise
             opened = go_straight(keeper, request, opened, refusal.reason)
-            results, loaded = _run(request, opened, pool, watch), clock()
+            results = _run(request, opened, pool, watch)
+            timer.rows_end()
             end = _finished(request, opened, results)
-        ended = clock()
+        timer.end()
         ran = sizing.stretches() if engine.reads_parts else ()
     finally:
         watch.finish()
         keeper.close()
     note = opened.note
     short = _short_of_rejects(results)
+    looked = end.verified is not None
+    moved, scanned, requests = _traffic(request, engine.reads_parts, opened, results, looked)
     return LoadRecord(
-        note.load_id,
-        table,
-        engine.place,
-        tuple(results),
-        sum(result.note.rows for result in results),
-        sum(result.note.refused for result in results),
-        ended - begun,
-        {
-            **({"ship": sending, "size": sizing.up + sizing.down} if engine.reads_parts else {}),
-            "queue": max(started - begun - sending - sizing.up, 0.0),
-            "load": loaded - started,
-            "finish": max(ended - loaded - sizing.down, 0.0),
-        },
-        False if short else end.verified,
-        (*end.differences, *short),
-        end.digests,
-        _rejects_folder(request, opened) if any(r.note.refused for r in results) else None,
-        opened.resumed,
-        (*left, *opened.notes, *sizing.notes, *end.notes),
-        note.details.before if request.keep_before and note.details.before else None,
-        ran,
-        *_traffic(request, engine.reads_parts, opened, results, end.verified is not None),
+        load_id=note.load_id,
+        table=table,
+        place=engine.place,
+        parts=tuple(results),
+        rows_loaded=sum(result.note.rows for result in results),
+        rows_rejected=sum(result.note.refused for result in results),
+        seconds=timer.seconds,
+        phases=timer.phases(sizing.up, sizing.down, sending, engine.reads_parts),
+        verified=False if short else end.verified,
+        differences=(*end.differences, *short),
+        digests=end.digests,
+        rejects=_rejects_folder(request, opened) if any(r.note.refused for r in results) else None,
+        resumed=opened.resumed,
+        notes=(*left, *opened.notes, *sizing.notes, *end.notes),
+        before=note.details.before if request.keep_old and note.details.before else None,
+        compute=ran,
         compared=end.compared,
+        moved=moved,
+        scanned=scanned,
+        requests=requests,
     )
 
 
@@ -135,7 +136,8 @@ def _finished(request: LoadRequest, opened: Opened, results: list[PartResult]) -
 def _short_of_rejects(results: list[PartResult]) -> tuple[str, ...]:
     """What differs between the rows that were refused and those that the rejects keep."""
     return tuple(
-        f"{result.note.refused:,} rows of {result.path} were rejected and {result.kept:,} of them "
+        f"{plural(result.note.refused, 'row')} of {result.path} were rejected and "
+        f"{result.kept:,} of them "
         "are in the rejects"
         for result in results
         if result.kept is not None and result.kept != result.note.refused
@@ -162,24 +164,24 @@ def _nothing_left(
             f"and its rows have been changed since ({changed[0]}): give --again to load it twice, "
             f"or take that load back first with `splarn undo {note.load_id}`."
         )
-    clean_up(session, note, request.keep_before)
+    clean_up(session, note, request.keep_old)
     by_id = {entry.content_id: entry for entry in request.inputs}
     results = [PartResult(str(by_id[part.part_id].path), part, 0.0, 0, 0, None) for part in parts]
     return LoadRecord(
-        note.load_id,
-        table,
-        request.open_engine().place,
-        tuple(results),
-        sum(part.rows for part in parts),
-        sum(part.refused for part in parts),
-        0.0,
-        dict.fromkeys(("queue", "load", "finish"), 0.0),
-        True if told else None,
-        (),
-        note.details.digests or (),
-        None,
-        True,
-        left,
+        load_id=note.load_id,
+        table=table,
+        place=request.open_engine().place,
+        parts=tuple(results),
+        rows_loaded=sum(part.rows for part in parts),
+        rows_rejected=sum(part.refused for part in parts),
+        seconds=0.0,
+        phases=dict.fromkeys(("queue", "load", "finish"), 0.0),
+        verified=True if told else None,
+        differences=(),
+        digests=note.details.digests or (),
+        rejects=None,
+        resumed=True,
+        notes=left,
         done_before=True,
     )
 
@@ -213,18 +215,18 @@ def _run(request: LoadRequest, opened: Opened, pool: Pool, watch: Progress) -> l
     files = rejects_files(request.inputs)
     tasks = [
         LoadTask(
-            request.open_engine,
-            opened.into,
-            request.layout,
-            details.names,
-            entry.source,
-            entry.packed_hash,
-            entry.pieces,
-            opened.parts[entry.content_id],
-            request.batch_rows,
-            request.bad_rows,
-            None if folder is None else folder / files[entry.content_id],
-            details.durability == "relaxed",
+            open_engine=request.open_engine,
+            table=opened.into,
+            layout=request.layout,
+            names=details.names,
+            source=entry.source,
+            packed_hash=entry.packed_hash,
+            pieces=entry.pieces,
+            note=opened.parts[entry.content_id],
+            batch_rows=request.batch_rows,
+            bad_rows=request.bad_rows,
+            rejects=None if folder is None else folder / files[entry.content_id],
+            relaxed=details.durability == "relaxed",
         )
         for entry in request.inputs
     ]

@@ -7,9 +7,9 @@ from pathlib import Path
 import xxhash
 
 from splarn.core.errors import RequestError
-from splarn.core.faults import read_rejects
-from splarn.core.files import write_bytes
 from splarn.core.layout import LINES, Layout
+from splarn.core.reading.faults import read_rejects
+from splarn.core.work.disk import write_bytes
 
 
 def mended_source(rejects: Path, layout: Layout, folder: Path) -> tuple[Path, Layout]:

@@ -11,8 +11,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
-from splarn.core.details import LoadDetails
-from splarn.core.engine import LoadNote, PartNote, Session, TableIndex
 from splarn.core.errors import RequestError
 from splarn.core.load.refusals import (
     Confirm,
@@ -27,7 +25,11 @@ from splarn.core.load.refusals import (
 from splarn.core.load.request import Input, LoadRequest
 from splarn.core.load.standing import changes_since
 from splarn.core.load.table import fit_table, stored
-from splarn.core.names import schema_and_name, sibling
+from splarn.core.target.details import LoadDetails
+from splarn.core.target.names import schema_and_name, sibling
+from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.target.session import Session
+from splarn.core.target.tables import TableIndex
 
 # Longer table names would be too long for some engine with what is added to them.
 LONGEST_NAME = 44
@@ -62,46 +64,46 @@ def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -
 
     Raises RequestError when the table does not fit, the content is in or another load unfinished.
     """
-    session.lock(request.table)
+    session.claims.take_turn(request.table)
     # Somebody may have made it meanwhile, under another spelling.
-    request = replace(request, table=session.canonical(request.table))
+    request = replace(request, table=session.tables.canonical(request.table))
     refuse_name(session, request)
     wanted = {entry.content_id: entry for entry in request.inputs}
     refuse_lost(session, request)
-    earlier = session.loads(request.table)
+    earlier = session.notes.loads(request.table)
     unfinished = [note for note in earlier if note.state == "open"]
     for note in unfinished:
-        if {part.part_id for part in session.parts([note.load_id])} == set(wanted):
+        if {part.part_id for part in session.notes.parts([note.load_id])} == set(wanted):
             opened = _go_on(session, request, note)
-            session.release(request.table)
+            session.claims.end_turn(request.table)
             return opened
     if done := _just_done(session, request, earlier, wanted):
-        session.release(request.table)
+        session.claims.end_turn(request.table)
         return done
     if request.table_mode not in ("empty", "replace"):
         # Those under way elsewhere do not stand in the way of rows that come to theirs.
-        broken_off = [note for note in unfinished if session.claim(note.load_id)]
+        broken_off = [note for note in unfinished if session.claims.claim(note.load_id)]
         left = [note for note in broken_off if not is_void(session, note)]
         if left and not request.again:
             raise unfinished_load(session, left[-1], request.table)
         if not request.again:
             refuse_same_content(session, earlier, request.inputs)
-    elif any(not session.claim(note.load_id) for note in unfinished):
+    elif any(not session.claims.claim(note.load_id) for note in unfinished):
         raise busy(unfinished[-1].load_id, request.table)
     opened = _begin(session, request, earlier, confirm)
-    session.release(request.table)
+    session.claims.end_turn(request.table)
     return opened
 
 
 def _go_on(session: Session, request: LoadRequest, note: LoadNote) -> Opened:
-    if not session.claim(note.load_id):
+    if not session.claims.claim(note.load_id):
         raise busy(note.load_id, note.table)
-    session.settle(note.load_id)
-    note = next(one for one in session.loads(note.table) if one.load_id == note.load_id)
+    session.claims.await_batches(note.load_id)
+    note = next(one for one in session.notes.loads(note.table) if one.load_id == note.load_id)
     if note.details.stage == "prepare":
         note = prepare(session, request, note)
     into = note.details.aside or note.table
-    if note.details.stage == "swap" and session.columns(into) is None:
+    if note.details.stage == "swap" and session.tables.columns(into) is None:
         into = note.table
     fit = fit_table(session, into, stored(request.layout, note.details.names))
     if fit.rows is None:
@@ -110,13 +112,13 @@ def _go_on(session: Session, request: LoadRequest, note: LoadNote) -> Opened:
             f"with `splarn undo {note.load_id}` and load anew."
         )
     refuse_differences(fit, request, into)
-    parts = session.parts([note.load_id])
-    if note.details.durability == "unlogged" and fit.rows != sum(part.rows for part in parts):
+    parts = session.notes.parts([note.load_id])
+    if note.details.durability == "none" and fit.rows != sum(part.rows for part in parts):
         # The server was not shut down properly, and what skips the log is empty after that.
-        session.empty(into)
+        session.rows.empty(into)
         for part in parts:
-            session.advance(part, _anew(part))
-        parts = session.parts([note.load_id])
+            session.notes.advance(part, _anew(part))
+        parts = session.notes.parts([note.load_id])
     session.commit()
     return Opened(note, {part.part_id: part for part in parts}, True, _kept_ways(request, note))
 
@@ -149,7 +151,7 @@ def _kept_ways(request: LoadRequest, note: LoadNote) -> tuple[str, ...]:
 def _begin(
     session: Session, request: LoadRequest, earlier: list[LoadNote], confirm: Confirm | None
 ) -> Opened:
-    fit = fit_table(session, request.table, request.layout, request.columns, request.identity)
+    fit = fit_table(session, request.table, request.layout, request.columns, request.numbers)
     refuse_what_is_there(session, fit, request, confirm)
     levers, mode = request.levers, request.table_mode
     now = datetime.now(UTC)
@@ -170,31 +172,31 @@ def _begin(
         details = details.with_(aside=beside(request.table, "next", load_id), swaps=True)
     elif levers.route == "landing":
         details = details.with_(aside=beside(request.table, "landing", load_id))
-    if (mode == "replace" and there) or (removes and request.keep_before):
+    if (mode == "replace" and there) or (removes and request.keep_old):
         details = details.with_(before=beside(request.table, "before", load_id))
     if levers.indexes == "rebuild" and there and mode != "replace":
-        dropped = [one for one in session.indexes(request.table) if not one.unique]
+        dropped = [one for one in session.tables.indexes(request.table) if not one.unique]
         details = details.with_(indexes=tuple((one.name, one.statement) for one in dropped))
-    unmarked = mode == "append" and fit.rows and not session.can_mark(request.table, fit.names)
-    alone = not any(note.state == "open" for note in session.loads(request.table))
+    unmarked = mode == "append" and fit.rows and not session.rows.can_mark(request.table, fit.names)
+    alone = not any(note.state == "open" for note in session.notes.loads(request.table))
     if unmarked and alone and request.verify:
-        before = session.digest(request.table, details.fields)
+        before = session.digests.of_columns(request.table, details.fields)
         details = details.with_(digests_before=tuple(before))
     if mode in ("empty", "replace"):
         ended = [(one.load_id, one.state) for one in earlier if one.state in ("open", "done")]
         details = details.with_(ended=tuple(ended), touched=_touched(session, earlier))
     started = now.isoformat(timespec="milliseconds")
     note = LoadNote(load_id, request.table, "open", mode, started, details)
-    session.note_load(note)
+    session.notes.put_load(note)
     parts = {}
     for entry in request.inputs:
         part = PartNote(
             load_id, entry.content_id, entry.path.name, "open", 0, 0, 0, table=request.table
         )
-        session.note_part(part)
+        session.notes.put_part(part)
         parts[entry.content_id] = part
     session.checkpoint()
-    if not session.claim(load_id):
+    if not session.claims.claim(load_id):
         raise busy(load_id, request.table)
     note = prepare(session, request, note)
     return Opened(note, parts, False, fit.notes)
@@ -204,9 +206,9 @@ def _touched(session: Session, earlier: Sequence[LoadNote]) -> bool:
     """Whether rows of earlier loads have lost their marks to a change."""
     for note in earlier:
         marks = note.details.marks
-        if note.state == "done" and marks is not None and session.marks_changes:
-            rows = sum(part.rows for part in session.parts([note.load_id]))
-            if session.count(note.table, marks) != rows:
+        if note.state == "done" and marks is not None and session.rows.marks_changes:
+            rows = sum(part.rows for part in session.notes.parts([note.load_id]))
+            if session.rows.count(note.table, marks) != rows:
                 return True
     return False
 
@@ -217,18 +219,18 @@ def go_straight(session: Session, request: LoadRequest, opened: Opened, why: str
     Its streams find the rows that are to blame and set them aside, as those of a straight load do.
     """
     note = opened.note
-    session.lock(note.table)
-    details = note.details.with_(aside="", route="direct", durability="full", stage="prepare")
+    session.claims.take_turn(note.table)
+    details = note.details.with_(aside="", route="straight", durability="full", stage="prepare")
     note = replace(note, details=details)
-    session.note_load(note)
-    for part in session.parts([note.load_id]):
-        session.advance(part, _anew(part))
+    session.notes.put_load(note)
+    for part in session.notes.parts([note.load_id]):
+        session.notes.advance(part, _anew(part))
     session.commit()
     note = prepare(session, request, note)
-    parts = {part.part_id: part for part in session.parts([note.load_id])}
+    parts = {part.part_id: part for part in session.notes.parts([note.load_id])}
     # Nothing is left open that would keep the streams from writing.
     session.commit()
-    session.release(note.table)
+    session.claims.end_turn(note.table)
     told = (
         f"The target refused the rows when they were to be moved in one set ({why}), so they went "
         "straight into the table, and those to blame were set aside."
@@ -241,26 +243,26 @@ def prepare(session: Session, request: LoadRequest, note: LoadNote) -> LoadNote:
     details, table = note.details, note.table
     if not details.aside:
         # Left by a landing table's rows that could not be moved.
-        session.drop(beside(table, "landing", note.load_id))
+        session.tables.drop(beside(table, "landing", note.load_id))
     layout = stored(request.layout, details.names)
-    if session.columns(table) is None:
-        session.create(table, layout)
-    if details.aside and session.columns(details.aside) is None:
+    if session.tables.columns(table) is None:
+        session.tables.create(table, layout)
+    if details.aside and session.tables.columns(details.aside) is None:
         fits = not fit_table(session, table, request.layout, details.names).differences
         if note.mode == "replace" and not fits:
-            session.create(details.aside, layout)
+            session.tables.create(details.aside, layout)
         else:
-            logged = details.durability != "unlogged"
-            session.clone(table, details.aside, logged=logged, twin=details.swaps)
+            logged = details.durability != "none"
+            session.tables.clone(table, details.aside, logged=logged, twin=details.swaps)
     if note.mode == "empty" and not details.aside:
         clear(session, note)
     for name, statement in details.indexes:
-        session.drop_index(table, TableIndex(name, statement, False))
-    others = [one for one in session.loads(table) if one.load_id != note.load_id]
+        session.tables.drop_index(table, TableIndex(name, statement, False))
+    others = [one for one in session.notes.loads(table) if one.load_id != note.load_id]
     if not details.aside and not any(one.state == "open" for one in others):
-        details = details.with_(last_row=session.last_mark(table))
+        details = details.with_(last_row=session.rows.last_mark(table))
     note = replace(note, details=details.with_(stage="load"))
-    session.note_load(note)
+    session.notes.put_load(note)
     session.commit()
     return note
 
@@ -268,33 +270,33 @@ def prepare(session: Session, request: LoadRequest, note: LoadNote) -> LoadNote:
 def clear(session: Session, note: LoadNote) -> None:
     """Removes the rows from before, keeping them in a table of their own where that is wanted."""
     if note.details.before:
-        if session.columns(note.details.before) is None:
-            session.shell(note.table, note.details.before)
-        session.pour(note.table, note.details.before)
-    session.empty(note.table)
+        if session.tables.columns(note.details.before) is None:
+            session.tables.make_bare(note.table, note.details.before)
+        session.rows.copy(note.table, note.details.before)
+    session.rows.empty(note.table)
     end_earlier(session, note)
 
 
 def end_earlier(session: Session, note: LoadNote) -> None:
     """Notes that the rows of earlier loads are gone."""
     gone = dict(note.details.ended)
-    for earlier in session.loads(note.table):
+    for earlier in session.notes.loads(note.table):
         if earlier.load_id in gone:
-            session.note_load(replace(earlier, state="emptied"))
+            session.notes.put_load(replace(earlier, state="emptied"))
 
 
 def is_void(session: Session, note: LoadNote) -> bool:
     """Whether a load that was broken off brought nothing in; it and its tables then go."""
     if note.details.before:
         return False
-    if any(part.rows or part.refused for part in session.parts([note.load_id])):
+    if any(part.rows or part.refused for part in session.notes.parts([note.load_id])):
         return False
     if note.details.aside:
-        session.drop(note.details.aside)
+        session.tables.drop(note.details.aside)
     for name, statement in note.details.indexes:
-        session.restore_index(note.table, TableIndex(name, statement, False))
+        session.tables.restore_index(note.table, TableIndex(name, statement, False))
     ended = note.details.with_(stage="", aside="", indexes=())
-    session.note_load(replace(note, state="undone", details=ended))
+    session.notes.put_load(replace(note, state="undone", details=ended))
     return True
 
 
@@ -313,7 +315,7 @@ def _just_done(
     for note in reversed(earlier):
         if note.state not in ("open", "done"):
             continue
-        parts = session.parts([note.load_id])
+        parts = session.notes.parts([note.load_id])
         if note.state != "done" or {part.part_id for part in parts} != set(wanted):
             return None
         removes = request.table_mode in ("empty", "replace")

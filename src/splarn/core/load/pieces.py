@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from splarn.core.faults import Fault
 from splarn.core.layout import Layout
+from splarn.core.reading.faults import Fault
 from splarn.core.shape.manifest import Part
 
 

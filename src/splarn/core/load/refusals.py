@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime
 
-from splarn.core.content import Contents, Held
-from splarn.core.engine import LoadNote, PartNote, Session
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load.request import Input, LoadRequest
 from splarn.core.load.table import Fit
-from splarn.core.names import schema_and_name
+from splarn.core.reading.counting import count_records
+from splarn.core.source.content import Contents, Held
+from splarn.core.target.names import schema_and_name
+from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.target.session import Session
+from splarn.core.units import plural
 
 # Asked with the rows in the table and the fewer ones to be loaded.
 Confirm = Callable[[int, int], bool]
@@ -24,17 +28,18 @@ def refuse_what_is_there(
         return
     if mode == "create" and fit.rows:
         raise RequestError(
-            f"The table {table} is already there with {fit.rows:,} rows: give --table-mode append "
+            f"The table {table} is already there with {plural(fit.rows, 'row')}: give "
+            "--table-mode append "
             "to add to it, empty to empty it first, or replace to put a new one in its place."
         )
     if mode != "replace":
         refuse_differences(fit, request, table)
-    elif ties := session.bound(table):
+    elif ties := session.tables.ties(table):
         raise RequestError(
             f"The table {table} cannot be replaced, since {'; '.join(ties)}: give --table-mode "
             "empty, which keeps the table and changes its rows."
         )
-    elif fit.differences and (indexes := session.indexes(table)):
+    elif fit.differences and (indexes := session.tables.indexes(table)):
         raise RequestError(
             f"The table {table} cannot be replaced by one with other columns, since its index "
             f"{indexes[0].name} would not fit ({'; '.join(fit.differences)}): drop the index first."
@@ -43,21 +48,21 @@ def refuse_what_is_there(
         coming = rows_coming(request)
         if fit.rows > coming and not confirm(fit.rows, coming):
             raise RequestError(
-                f"The table {table} holds {fit.rows:,} rows that --table-mode {mode} would remove, "
+                f"The table {table} holds {plural(fit.rows, 'row')} that --table-mode {mode} "
+                "would remove, "
                 f"and the load brings only {coming:,}: give --yes to agree."
             )
 
 
 def rows_coming(request: LoadRequest) -> int:
     """Rows in the sources, counted where nothing tells them; those of a damaged one are none."""
-    from splarn.core.survey.look import look_at
-
     total = 0
     for entry in request.inputs:
         if entry.rows is not None:
             total += entry.rows
         else:
-            total += look_at(entry.path, request.layout.dialect, True).rows or 0
+            with suppress(OutsideError):
+                total += count_records(entry.source, request.layout)
     return total
 
 
@@ -71,7 +76,7 @@ def refuse_differences(fit: Fit, request: LoadRequest, table: str) -> None:
 
 
 def unfinished_load(session: Session, note: LoadNote, table: str) -> RequestError:
-    names = [part.name for part in session.parts([note.load_id])]
+    names = [part.name for part in session.notes.parts([note.load_id])]
     shown = ", ".join(names[:3]) + (" and others" if len(names) > 3 else "")
     return RequestError(
         f"The load {note.load_id} of {shown} into {table} is unfinished: run it again to its end, "
@@ -93,7 +98,7 @@ def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Seque
     """
     standing = {note.load_id: note for note in earlier if note.state in ("open", "done")}
     contents = Contents()
-    for part in session.parts(list(standing)):
+    for part in session.notes.parts(list(standing)):
         held = dict(standing[part.load_id].details.holds).get(part.part_id, ())
         contents.add((Held(part.part_id), *held), part)
     for entry in inputs:
@@ -118,7 +123,7 @@ def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Seque
 
 def refuse_name(session: Session, request: LoadRequest) -> None:
     """Raises RequestError for names that the engine cannot have, and for what is no table."""
-    most = session.longest_name()
+    most = session.tables.longest_name()
     for what, name in (
         ("table", schema_and_name(request.table)[1]),
         *(("field", name) for name in request.layout.names),
@@ -130,12 +135,12 @@ def refuse_name(session: Session, request: LoadRequest) -> None:
                 f"The {what} name {name[:40]}… is longer than the {most[0]} {most[1]} that the "
                 f"target takes: shorten it{' in the layout' if what == 'field' else ''}."
             )
-        if against := session.against_name(name):
+        if against := session.tables.name_refusal(name):
             raise RequestError(
                 f"The {what} name {name!r} {against}, which the target does not take: change it"
                 f"{' in the layout' if what == 'field' else ''}."
             )
-    kind = session.kind(request.table)
+    kind = session.tables.kind(request.table)
     if kind not in ("", "table"):
         raise RequestError(
             f"{request.table} is {kind}, and a load needs a table of its own rows: name another."
@@ -144,11 +149,15 @@ def refuse_name(session: Session, request: LoadRequest) -> None:
 
 def refuse_lost(session: Session, request: LoadRequest) -> None:
     """Raises RequestError where notes were removed, so that nothing tells what is in the table."""
-    noted = {note.load_id for note in session.loads(request.table)}
+    noted = {note.load_id for note in session.notes.loads(request.table)}
     missed = {id_ for id_, table in request.begun if table == request.table} - noted
-    if session.notes_whole(request.table) and not missed:
+    if session.notes.are_whole(request.table) and not missed:
         return
-    rows = session.count(request.table) if session.columns(request.table) is not None else 0
+    rows = (
+        session.rows.count(request.table)
+        if session.tables.columns(request.table) is not None
+        else 0
+    )
     if rows and request.table_mode in ("create", "append") and not request.again:
         raise RequestError(
             f"Notes of loads into {request.table} were removed from splarn_progress by somebody, "
@@ -156,8 +165,8 @@ def refuse_lost(session: Session, request: LoadRequest) -> None:
             "into the table, and give --again to load all of them, or --table-mode empty to begin "
             "anew."
         )
-    session.renew_notes(request.table)
+    session.notes.renew(request.table)
     now = datetime.now(UTC).isoformat(timespec="milliseconds")
     for load_id in sorted(missed):
         # So that it is missed once, and not by every load to come.
-        session.note_load(LoadNote(load_id, request.table, "lost", request.table_mode, now))
+        session.notes.put_load(LoadNote(load_id, request.table, "lost", request.table_mode, now))

@@ -7,27 +7,27 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from splarn.core.content import Held
-from splarn.core.digest import ColumnDigest
-from splarn.core.engine import OpenEngine
+from splarn.core.check.limit import BadRows
 from splarn.core.errors import RequestError
-from splarn.core.faults import Fault
 from splarn.core.layout import Layout
-from splarn.core.levers import LoadLevers
-from splarn.core.limit import BadRows
 from splarn.core.load.pieces import Piece, pieces_of
 from splarn.core.load.stream import PartResult
-from splarn.core.places import Place
-from splarn.core.pool import Inline, Pool
 from splarn.core.prices import Stretch, Usage
+from splarn.core.reading.faults import Fault
 from splarn.core.reading.sources import read_sources
 from splarn.core.shape.manifest import Manifest, Part
-from splarn.core.source import NO_RECORDS, Identify, Source, identified, look
+from splarn.core.source.content import Held
+from splarn.core.source.places import Place
+from splarn.core.source.source import NO_RECORDS, Identify, Source, identified, look
+from splarn.core.target.digest import ColumnDigest
+from splarn.core.target.levers import LoadLevers
+from splarn.core.target.session import OpenEngine
+from splarn.core.work.pool import Inline, Pool
 
 TABLE_MODES = ("create", "append", "empty", "replace")
 HALT = BadRows(0)
 PLAIN = LoadLevers()
-IDENTITY = ("keep", "fill")
+NUMBERS = ("files", "table")
 
 
 @dataclass(frozen=True)
@@ -66,8 +66,8 @@ class Input:
 class LoadRequest:
     """What to load and how. `rejects` is the folder for refused rows.
 
-    `columns` are the fields to store, None for all; `identity` says whose numbers a column gets
-    that the engine numbers, None for the files' with a note. `keep_before` keeps the rows that
+    `columns` are the fields to store, None for all; `numbers` says whose numbers a column gets
+    that the engine numbers, None for the files' with a note. `keep_old` keeps the rows that
     `empty` and `replace` remove, so that the load can be taken back. `tier` is the size of the
     compute while rows come in, `read_tier` the one for verifying and afterwards; None is what it
     has.
@@ -85,8 +85,8 @@ class LoadRequest:
     verify: bool = True
     levers: LoadLevers = PLAIN
     columns: tuple[str, ...] | None = None
-    identity: str | None = None
-    keep_before: bool = True
+    numbers: str | None = None
+    keep_old: bool = True
     tier: str | None = None
     read_tier: str | None = None
     # Loads that were seen to begin, each with its table, so that the target must have their notes.

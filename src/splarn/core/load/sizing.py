@@ -10,13 +10,20 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
-from splarn.core.engine import LoadNote, OpenEngine, Session
 from splarn.core.errors import RequestError, SplarnError
 from splarn.core.prices import Stretch
+from splarn.core.target.handover import Size
+from splarn.core.target.notes import LoadNote
+from splarn.core.target.session import OpenEngine, Session
 from splarn.core.units import tier_units
 
 # What is locked for a decision about the size; no table has such a name.
 _COMPUTE = "(compute)"
+
+
+def size_of(session: Session) -> Size | None:
+    """The compute as it is, None where it has no sizes."""
+    return None if session.compute is None else session.compute.size()
 
 
 class Sizing:
@@ -24,7 +31,7 @@ class Sizing:
 
     def __init__(self, session: Session, place: str, tier: str | None, rest: str | None) -> None:
         self.session, self.place = session, place
-        found = session.size()
+        found = size_of(session)
         if found is None and (tier or rest):
             raise RequestError(
                 f"{place} has no tiers: leave out --tier and --read-tier for such a target."
@@ -78,7 +85,7 @@ class Sizing:
         """The tier for loading and the one for reading; another's larger one is left alone."""
         assert self.found is not None
         held = [one for one in _sized(self.session) if one.load_id != note.load_id]
-        now = (self.session.size() or self.found).tier
+        now = (size_of(self.session) or self.found).tier
         rest = self.rest or (held[0].details.rest if held else now)
         tier = self.tier or now
         if held and tier != now:
@@ -108,7 +115,8 @@ class Sizing:
             self._note_time()
             self._now = tier
         before = self.session.clock()
-        self.session.resize(tier)
+        assert self.session.compute is not None, "it has sizes"
+        self.session.compute.resize(tier)
         took = self.session.clock() - before
         if up:
             self.up += took
@@ -128,7 +136,7 @@ class Sizing:
         self._since = now
 
     def _write(self, note: LoadNote, rest: str) -> None:
-        self.session.note_load(replace(note, details=note.details.with_(rest=rest)))
+        self.session.notes.put_load(replace(note, details=note.details.with_(rest=rest)))
         self.session.commit()
 
 
@@ -140,25 +148,25 @@ def restore_left(open_engine: OpenEngine) -> list[str]:
     engine = open_engine()
     session = engine.connect()
     try:
-        if session.size() is None:
+        if (compute := session.compute) is None:
             return []
-        left = [note for note in _sized(session) if session.claim(note.load_id)]
+        left = [note for note in _sized(session) if session.claims.claim(note.load_id)]
         if not left:
             return []
         said = []
         with _turn(session):
             for note in left:
-                size = session.size()
+                size = compute.size()
                 rest = note.details.rest
                 living = [one for one in _sized(session) if one not in left]
-                if size is not None and size.tier != rest and not living:
-                    session.settle(note.load_id)
-                    session.resize(rest)
+                if size.tier != rest and not living:
+                    session.claims.await_batches(note.load_id)
+                    compute.resize(rest)
                     said.append(
                         f"The load {note.load_id} was broken off and had left {engine.place} at "
                         f"{size.tier}: it is {rest} again."
                     )
-                session.note_load(replace(note, details=note.details.with_(rest="")))
+                session.notes.put_load(replace(note, details=note.details.with_(rest="")))
                 session.commit()
         return said
     finally:
@@ -191,11 +199,11 @@ def look_at_compute(open_engine: OpenEngine, rest: str | None) -> Standing | Non
     """
     session = open_engine().connect()
     try:
-        size = session.size()
+        size = size_of(session)
         if size is None:
             return None
         sized = _sized(session)
-        living = next((one.load_id for one in sized if not session.claim(one.load_id)), None)
+        living = next((one.load_id for one in sized if not session.claims.claim(one.load_id)), None)
         return Standing(size.tier, rest or (sized[0].details.rest if sized else None), living)
     finally:
         session.rollback()
@@ -206,7 +214,8 @@ def put_back(open_engine: OpenEngine, rest: str) -> None:
     """Gives a compute its resting tier. Raises OutsideError when the target fails."""
     session = open_engine().connect()
     try:
-        session.resize(rest)
+        if session.compute is not None:
+            session.compute.resize(rest)
     finally:
         session.close()
 
@@ -214,13 +223,13 @@ def put_back(open_engine: OpenEngine, rest: str) -> None:
 @contextmanager
 def _turn(session: Session) -> Iterator[None]:
     """Nobody else looks at who needs the size meanwhile, and decides by that."""
-    session.lock(_COMPUTE)
+    session.claims.take_turn(_COMPUTE)
     try:
         yield
     finally:
-        session.release(_COMPUTE)
+        session.claims.end_turn(_COMPUTE)
 
 
 def _sized(session: Session) -> list[LoadNote]:
     """Loads that have made the compute larger and have not put it back."""
-    return [note for note in session.loads() if note.details.rest]
+    return [note for note in session.notes.loads() if note.details.rest]

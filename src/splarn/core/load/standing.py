@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 
-from splarn.core.engine import LoadNote, PartNote, Session
 from splarn.core.load.verify import compare_digests
-from splarn.core.marks import Marks
+from splarn.core.target.marks import Marks
+from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.target.session import Session
+from splarn.core.units import plural
 
 
 def can_tell(session: Session, note: LoadNote, parts: Sequence[PartNote]) -> bool:
@@ -18,11 +20,11 @@ def can_tell(session: Session, note: LoadNote, parts: Sequence[PartNote]) -> boo
         return False
     others = any(
         one.state in ("open", "done") and one.load_id != note.load_id
-        for one in session.loads(note.table)
+        for one in session.notes.loads(note.table)
     )
-    if not others or session.columns(note.table) is None:
+    if not others or session.tables.columns(note.table) is None:
         return True
-    return session.count(note.table) == sum(part.rows for part in parts)
+    return session.rows.count(note.table) == sum(part.rows for part in parts)
 
 
 def changes_since(session: Session, note: LoadNote, parts: Sequence[PartNote]) -> list[str]:
@@ -33,23 +35,23 @@ def changes_since(session: Session, note: LoadNote, parts: Sequence[PartNote]) -
     Raises OutsideError when the target fails.
     """
     details, table = note.details, note.table
-    if session.columns(table) is None:
+    if session.tables.columns(table) is None:
         return [f"{table} is gone"]
     rows = sum(part.rows for part in parts)
     found = _columns(session, note)
     if not can_tell(session, note, parts):
         return found
     marks = details.marks
-    there = session.count(table, marks)
+    there = session.rows.count(table, marks)
     if there != rows:
-        what = f"{there:,} of its {rows:,} rows are there as it left them"
+        what = f"{there:,} of its {plural(rows, 'row')} are there as it left them"
         if marks is None:
-            what = f"{table} holds {there:,} rows now and had {rows:,} after it"
+            what = f"{table} holds {plural(there, 'row')} now and had {rows:,} after it"
         return [*found, what]
     if found:
         return found
     if details.fingerprint is not None:
-        now = session.fingerprint(table, marks)
+        now = session.digests.fingerprint(table, marks)
         if now == details.fingerprint:
             return []
         if now.partition(":")[0] != details.fingerprint.partition(":")[0]:
@@ -60,13 +62,13 @@ def changes_since(session: Session, note: LoadNote, parts: Sequence[PartNote]) -
 
 def fingerprint(session: Session, table: str, marks: Marks | None) -> str | None:
     """What a change will be seen by; None where the engine marks changed rows itself."""
-    if marks is not None and session.marks_changes:
+    if marks is not None and session.rows.marks_changes:
         return None
-    return session.fingerprint(table, marks)
+    return session.digests.fingerprint(table, marks)
 
 
 def _columns(session: Session, note: LoadNote) -> list[str]:
-    before, now = note.details.columns_after, session.columns_text(note.table)
+    before, now = note.details.columns_after, session.tables.columns_text(note.table)
     if not before or before == now:
         return []
     was, there = dict(json.loads(before)), dict(json.loads(now))
@@ -84,7 +86,7 @@ def _digests(session: Session, note: LoadNote, marks: Marks | None) -> list[str]
     loaded = note.details.digests
     if loaded is None:
         return []
-    found = session.digest(note.table, note.details.fields, marks)
+    found = session.digests.of_columns(note.table, note.details.fields, marks)
     return [
         f"cells of the column {mine.name} have other values now"
         for mine, now in zip(loaded, found, strict=True)

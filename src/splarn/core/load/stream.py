@@ -8,21 +8,24 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from splarn.core.ahead import ahead
-from splarn.core.digest import ColumnDigest, add_digests, digest_table
-from splarn.core.engine import OpenEngine, PartNote, Session, Writer
+from splarn.core.check.limit import BadRows, too_many_bad
 from splarn.core.errors import OutsideError, RefusedError
-from splarn.core.faults import ENGINE, Fault, count_rejects, read_rejects, write_rejects
-from splarn.core.lanes import report
 from splarn.core.layout import Layout
-from splarn.core.limit import BadRows, too_many_bad
 from splarn.core.load.pieces import Piece, in_delivery
 from splarn.core.load.prefix import Prefix
 from splarn.core.load.sampling import Sampling
-from splarn.core.marks import joined
 from splarn.core.reading import read_parsed
+from splarn.core.reading.faults import ENGINE, Fault, count_rejects, read_rejects, write_rejects
 from splarn.core.reading.parsed import Parsed, without_rows
-from splarn.core.source import Proof, Source
+from splarn.core.source.source import Proof, Source
+from splarn.core.target.digest import ColumnDigest, add_digests, digest_table
+from splarn.core.target.marks import joined
+from splarn.core.target.notes import PartNote
+from splarn.core.target.session import OpenEngine, Session
+from splarn.core.target.tables import Writer
+from splarn.core.units import plural
+from splarn.core.work.lanes import report
+from splarn.core.work.read_ahead import ahead
 
 KEPT_FAULTS = 20
 # The rows of a larger batch are not kept, so what the engine refuses there is not narrowed down.
@@ -99,7 +102,7 @@ def run_load_task(task: LoadTask) -> PartResult:
             if not stream.note.rows:
                 raise
             raise OutsideError(
-                f"{error} {stream.note.rows:,} rows of it are in: `splarn undo "
+                f"{error} {plural(stream.note.rows, 'row')} of it are in: `splarn undo "
                 f"{task.note.load_id}` takes them out."
             ) from None
         stream.finish()
@@ -109,15 +112,15 @@ def run_load_task(task: LoadTask) -> PartResult:
     finally:
         session.close()
     return PartResult(
-        str(task.source),
-        stream.note,
-        time.perf_counter() - begun,
-        stream.raw_bytes,
-        stream.commits,
-        stream.digests,
-        stream.faults,
-        None if task.rejects is None else count_rejects(task.rejects),
-        stream.sample.rows(),
+        path=str(task.source),
+        note=stream.note,
+        seconds=time.perf_counter() - begun,
+        raw_bytes=stream.raw_bytes,
+        commits=stream.commits,
+        digests=stream.digests,
+        faults=stream.faults,
+        kept=None if task.rejects is None else count_rejects(task.rejects),
+        sample=stream.sample.rows(),
     )
 
 
@@ -215,7 +218,8 @@ class _Stream:
         # A file that ended within a record then may go on there now.
         if not same or not self._prefix.divides(parsed, note.position):
             raise OutsideError(
-                f"{self.task.source} is not what it was when {note.rows:,} rows of it were loaded: "
+                f"{self.task.source} is not what it was when {plural(note.rows, 'row')} of it "
+                "were loaded: "
                 f"`splarn undo {note.load_id}` takes them out, then run the same command again."
             )
 
@@ -243,7 +247,9 @@ class _Stream:
 
     def _write(self, piece: _Piece) -> None:
         if self._writer is None:
-            self._writer = self.session.writer(self.task.table, self.task.layout, self.task.names)
+            self._writer = self.session.rows.writer(
+                self.task.table, self.task.layout, self.task.names
+            )
         self._writer.put(piece.parsed, piece.first, piece.last)
         self._rows += piece.last - piece.first
         self._reached = piece.reached
@@ -298,7 +304,16 @@ class _Stream:
             (record,) = parsed.table.slice(piece.first, 1).to_pylist()
             raw = json.dumps(record, ensure_ascii=False, default=str)
         reason = f"refused by the engine: {refusal.reason}"
-        fault = Fault(str(self.task.source), line, number, None, ENGINE, None, reason, raw)
+        fault = Fault(
+            path=str(self.task.source),
+            line=line,
+            row=number,
+            field=None,
+            kind=ENGINE,
+            value=None,
+            message=reason,
+            raw=raw,
+        )
         self._set_aside([fault])
         self._close("open", piece)
 
@@ -343,7 +358,7 @@ class _Stream:
         if ready and self.task.rejects is not None:
             self._aside_for = self.note
             write_rejects(self.task.rejects, ready)
-        self.session.advance(self.note, now)
+        self.session.notes.advance(self.note, now)
         self.session.commit()
         self._waiting = self._waiting[len(ready) :]
         self._aside_for = None

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from splarn.core.engine import Session, TableColumn
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
+from splarn.core.target.session import Session
+from splarn.core.target.tables import TableColumn
 
 
 @dataclass(frozen=True)
@@ -31,31 +32,35 @@ def fit_table(
     table: str,
     layout: Layout,
     chosen: Sequence[str] | None = None,
-    identity: str | None = None,
+    numbers: str | None = None,
 ) -> Fit:
     """Holds the table against the layout, or against its `chosen` fields.
 
-    `identity` keep stores values for a column that the engine numbers, fill leaves them to it; None
-    keeps them and says so.
-    Raises RequestError when a chosen field is not in the layout, or the identity choice is none.
+    `numbers` says whose a column that the engine numbers gets: the files', the table's own, or, for
+    None, the files' with a note.
+    Raises RequestError when a chosen field is not in the layout.
     """
     names = _chosen(layout, chosen)
-    columns = session.columns(table)
+    columns = session.tables.columns(table)
     if columns is None:
         return Fit(None, names)
     numbered = next((c.name for c in columns if c.identity and c.name in names), None)
     notes: tuple[str, ...] = ()
-    if numbered is not None and identity == "fill":
+    if numbered is not None and numbers == "table":
         names = tuple(name for name in names if name != numbered)
         numbered = None
-    elif numbered is not None and identity is None:
+    elif numbered is not None and numbers is None:
         notes = (
             f"{numbered} is numbered by {table} itself and is also in the files: their values are "
-            "stored, and the table's own numbers go on behind them (--identity keep); --identity "
-            "fill would leave them out and let the table number the rows.",
+            "stored, and the table's own numbers go on behind them (--numbers files); --numbers "
+            "table would leave them out and let the table number the rows.",
         )
     return Fit(
-        session.count(table), names, numbered, tuple(_differences(columns, layout, names)), notes
+        session.rows.count(table),
+        names,
+        numbered,
+        tuple(_differences(columns, layout, names)),
+        notes,
     )
 
 

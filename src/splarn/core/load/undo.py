@@ -6,12 +6,15 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from splarn.core.engine import LoadNote, OpenEngine, PartNote, Session, TableIndex
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load.finish import rows_since
 from splarn.core.load.opening import beside
 from splarn.core.load.standing import can_tell, changes_since
-from splarn.core.marks import Marks, joined
+from splarn.core.target.marks import Marks, joined
+from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.target.session import OpenEngine, Session
+from splarn.core.target.tables import TableIndex
+from splarn.core.units import plural
 
 
 @dataclass(frozen=True)
@@ -66,22 +69,22 @@ def undo(
     session = engine.connect()
     try:
         note = _find(session, load_id, engine.place)
-        session.lock(note.table)
-        if not session.claim(note.load_id):
+        session.claims.take_turn(note.table)
+        if not session.claims.claim(note.load_id):
             raise OutsideError(
                 f"The load {note.load_id} is being carried out at this moment: stop it first."
             )
-        session.settle(note.load_id)
-        note = next(one for one in session.loads(note.table) if one.load_id == note.load_id)
+        session.claims.await_batches(note.load_id)
+        note = next(one for one in session.notes.loads(note.table) if one.load_id == note.load_id)
         if note.state == "undone":
             raise RequestError(f"The load {note.load_id} has been taken back already.")
         if note.state == "lost":
             raise _no(note, "its notes were removed by somebody")
-        parts = session.parts([note.load_id])
+        parts = session.notes.parts([note.load_id])
         if note.state == "done" and not note.details.before and not can_tell(session, note, parts):
             raise _no(note, "other rows are there too, and nothing tells them from its own")
         changed = changes_since(session, note, parts) if note.state == "done" else []
-        if changed and not with_changes and session.columns(note.table) is not None:
+        if changed and not with_changes and session.tables.columns(note.table) is not None:
             raise RequestError(
                 f"The load {note.load_id} into {note.table} was not taken back, because "
                 f"{'; '.join(changed[:3])}: that would go too; give --with-changes if it may."
@@ -100,7 +103,7 @@ def undo(
         _end(session, note)
         session.commit()
         _clean_up(session, note)
-        session.release(note.table)
+        session.claims.end_turn(note.table)
         what = way.said(True)
         return Undone(note.load_id, note.table, engine.place, way.removes, way.restores, what)
     finally:
@@ -109,7 +112,7 @@ def undo(
 
 
 def _find(session: Session, start: str, place: str) -> LoadNote:
-    loads = session.loads()
+    loads = session.notes.loads()
     hits = [note for note in loads if note.load_id.startswith(start)]
     hits = [note for note in hits if note.load_id == start] or hits
     if len(hits) == 1:
@@ -125,14 +128,16 @@ def _way(session: Session, note: LoadNote, parts: Sequence[PartNote], changed: b
     details, table = note.details, note.table
     rows = sum(part.rows for part in parts)
     if note.state == "emptied":
-        later = [one for one in session.loads(table) if note.load_id in dict(one.details.ended)]
+        later = [
+            one for one in session.notes.loads(table) if note.load_id in dict(one.details.ended)
+        ]
         whose = f"the load {later[-1].load_id}" if later else "a later load"
         raise RequestError(
             f"The rows of {note.load_id} left {table} with {whose}, so there is nothing to take "
             "back; taking that one back may bring them in again."
         )
-    swapped = details.stage == "swap" and session.columns(details.aside) is None
-    if session.columns(table) is None:
+    swapped = details.stage == "swap" and session.tables.columns(details.aside) is None
+    if session.tables.columns(table) is None:
         return _Way(lambda: None, f"only [ends|ended] its note, since {table} is gone", 0)
     if details.stage == "prepare" or (details.aside and note.state == "open" and not swapped):
         return _beside(session, note, rows)
@@ -147,53 +152,59 @@ def _beside(session: Session, note: LoadNote, rows: int) -> _Way:
     """Nothing has reached the table itself; what lies beside it is removed with the note."""
 
     def act() -> None:
-        if note.details.made and not session.count(note.table):
-            session.drop(note.table)
+        if note.details.made and not session.rows.count(note.table):
+            session.tables.drop(note.table)
 
-    return _Way(act, f"[removes|removed] {rows:,} rows that lie beside {note.table}", 0)
+    return _Way(act, f"[removes|removed] {plural(rows, 'row')} that lie beside {note.table}", 0)
 
 
 def _swap_back(session: Session, note: LoadNote, rows: int) -> _Way:
     before, table = note.details.before, note.table
     if not before:
-        raise _no(note, "the table from before was not kept (--no-before)")
-    if session.columns(before) is None:
+        raise _no(note, "the table from before was not kept (--no-keep-old)")
+    if session.tables.columns(before) is None:
         # An earlier try was broken off after its swap.
         return _Way(lambda: None, f"[brings|brought] back the table that {table} was before", 0)
     restored = note.details.rows_before
-    there = session.count(before)
+    there = session.rows.count(before)
     if there != restored:
-        raise _no(note, f"{before} holds {there:,} rows and {restored:,} were there before")
+        raise _no(note, f"{before} holds {plural(there, 'row')} and {restored:,} were there before")
 
     def act() -> None:
-        session.drop(_trash(note))
-        session.swap(table, before, _trash(note))
+        session.tables.drop(_trash(note))
+        session.tables.swap(table, before, _trash(note))
 
-    how = f"[puts|put] the table with {restored:,} rows back in the place of {table} with {rows:,}"
-    return _Way(act, how, rows, restored, lambda: session.count(table) == restored)
+    back = plural(restored, "row")
+    how = f"[puts|put] the table with {back} back in the place of {table} with {rows:,}"
+    return _Way(act, how, rows, restored, lambda: session.rows.count(table) == restored)
 
 
 def _refill(session: Session, note: LoadNote, rows: int) -> _Way:
     details, table = note.details, note.table
     if not details.before:
-        raise _no(note, "the rows from before were not kept (--no-before)")
+        raise _no(note, "the rows from before were not kept (--no-keep-old)")
 
     def act() -> None:
-        session.empty(table)
-        restored, marks = session.pour(details.before, table)
+        session.rows.empty(table)
+        restored, marks = session.rows.copy(details.before, table)
         if restored != details.rows_before:
             raise OutsideError(
-                f"{details.before} holds {restored:,} rows, not the {details.rows_before:,} that "
+                f"{details.before} holds {plural(restored, 'row')}, not the "
+                f"{details.rows_before:,} that "
                 f"were in {table}: nothing was changed."
             )
         _mark_again(session, note, marks)
 
     how = (
-        f"[removes|removed] its {rows:,} rows from {table} and [brings|brought] back "
+        f"[removes|removed] its {plural(rows, 'row')} from {table} and [brings|brought] back "
         f"{details.rows_before:,}"
     )
     return _Way(
-        act, how, rows, details.rows_before, lambda: session.count(table) == details.rows_before
+        act,
+        how,
+        rows,
+        details.rows_before,
+        lambda: session.rows.count(table) == details.rows_before,
     )
 
 
@@ -203,29 +214,34 @@ def _mark_again(session: Session, note: LoadNote, marks: Marks | None) -> None:
     Its marks stay as they were, and fit no longer, where its rows had been changed by then.
     """
     ended = dict(note.details.ended)
-    earlier = [one for one in session.loads(note.table) if one.load_id in ended]
+    earlier = [one for one in session.notes.loads(note.table) if one.load_id in ended]
     if len(earlier) == 1 and ended[earlier[0].load_id] == "done" and not note.details.touched:
-        rows = sum(part.rows for part in session.parts([earlier[0].load_id]))
+        rows = sum(part.rows for part in session.notes.parts([earlier[0].load_id]))
         if rows == note.details.rows_before:
             details = earlier[0].details.with_(marks=marks)
-            session.note_load(replace(earlier[0], details=details))
+            session.notes.put_load(replace(earlier[0], details=details))
 
 
 def _take_out(
     session: Session, note: LoadNote, parts: Sequence[PartNote], rows: int, changed: bool
 ) -> _Way:
     details, table = note.details, note.table
-    there = session.count(table)
+    there = session.rows.count(table)
     others = any(
         one.state in ("open", "done") and one.load_id != note.load_id
-        for one in session.loads(table)
+        for one in session.notes.loads(table)
     )
     # Rows that nobody has noted may be there too, and go with the table only by a second word.
     alone = there == rows or (changed and not others)
     if details.made and alone:
-        how = f"[removes|removed] the table {table} that it had made, with its {there:,} rows"
+        how = (
+            f"[removes|removed] the table {table} that it had made, with its {plural(there, 'row')}"
+        )
         return _Way(
-            lambda: session.drop(table), how, there, gone=lambda: session.columns(table) is None
+            lambda: session.tables.drop(table),
+            how,
+            there,
+            gone=lambda: session.tables.columns(table) is None,
         )
     marks = details.marks
     if note.state == "open":
@@ -233,30 +249,31 @@ def _take_out(
         marks = rows_since(session, note) if numbered else joined(part.marks for part in parts)
     if marks is None and alone:
         return _Way(
-            lambda: session.empty(table),
-            f"[removes|removed] the {there:,} rows of {table}",
+            lambda: session.rows.empty(table),
+            f"[removes|removed] the {plural(there, 'row')} of {table}",
             there,
-            gone=lambda: not session.count(table),
+            gone=lambda: not session.rows.count(table),
         )
     if marks is None:
         raise _no(note, "other rows are there too, and nothing tells them from its own")
-    found = session.count(table, marks)
+    found = session.rows.count(table, marks)
     if found != rows and not changed:
-        raise _no(note, f"{found:,} of its {rows:,} rows are there as it left them")
+        raise _no(note, f"{found:,} of its {plural(rows, 'row')} are there as it left them")
 
     def act() -> None:
-        removed = session.remove(table, marks)
+        removed = session.rows.remove(table, marks)
         if removed != found:
             raise OutsideError(
-                f"{removed:,} rows of {table} would have gone and {found:,} were meant, so nothing "
+                f"{plural(removed, 'row')} of {table} would have gone and {found:,} were meant, "
+                "so nothing "
                 "was changed: someone else is at work on them; try again."
             )
 
     return _Way(
         act,
-        f"[removes|removed] its {found:,} rows from {table} and no others",
+        f"[removes|removed] its {plural(found, 'row')} from {table} and no others",
         found,
-        gone=lambda: not session.count(table, marks),
+        gone=lambda: not session.rows.count(table, marks),
     )
 
 
@@ -272,24 +289,24 @@ def _end(session: Session, note: LoadNote) -> None:
     was = dict(note.details.ended)
     back = [
         earlier
-        for earlier in session.loads(note.table)
+        for earlier in session.notes.loads(note.table)
         if earlier.load_id in was and earlier.state == "emptied"
     ]
     for earlier in back:
-        session.note_load(replace(earlier, state=was[earlier.load_id]))
-    session.note_load(replace(note, state="undone"))
+        session.notes.put_load(replace(earlier, state=was[earlier.load_id]))
+    session.notes.put_load(replace(note, state="undone"))
 
 
 def _clean_up(session: Session, note: LoadNote) -> None:
-    session.lock(note.table)
+    session.claims.take_turn(note.table)
     for table in (note.details.aside, note.details.before, _trash(note)):
         if table:
-            session.drop(table)
-    if session.columns(note.table) is not None:
+            session.tables.drop(table)
+    if session.tables.columns(note.table) is not None:
         for name, statement in note.details.indexes:
-            session.restore_index(note.table, TableIndex(name, statement, False))
+            session.tables.restore_index(note.table, TableIndex(name, statement, False))
     ended = note.details.with_(aside="", before="", indexes=(), stage="")
-    session.note_load(replace(note, state="undone", details=ended))
+    session.notes.put_load(replace(note, state="undone", details=ended))
     session.commit()
 
 

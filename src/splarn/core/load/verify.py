@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from splarn.core.digest import ColumnDigest
+from splarn.core.target.digest import ColumnDigest
 
 
 def compare_digests(

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import tomllib
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from splarn.core.errors import RequestError
+from splarn.core.work.documents import first_wrong
 
 
 class Tier(BaseModel):
     """One compute size: money an hour, and seconds.
 
-    Time is billed in whole steps. `minimum` is owed at least for every start; `start_up` is time
-    that is billed for a start and shows in no measured phase; `idle_tail` is how long the compute
-    runs on, and is paid, after its last work.
+    Time is billed in whole steps. `minimum` is owed at least, `minimum_on` every start or every
+    change of size (a stretch at one size; a start is one too). `start_up` is time that is billed
+    for a start and shows in no measured phase; `idle_tail` is how long the compute runs on, and is
+    paid, after its last work.
     """
 
     model_config = ConfigDict(extra="forbid")
@@ -24,6 +26,7 @@ class Tier(BaseModel):
     per_hour: float = Field(ge=0)
     billing_step: float = Field(default=1, gt=0)
     minimum: float = Field(default=0, ge=0)
+    minimum_on: Literal["start", "size"] = "start"
     start_up: float = Field(default=0, ge=0)
     idle_tail: float = Field(default=0, ge=0)
 
@@ -70,9 +73,7 @@ def make_prices(document: dict[str, Any], where: str) -> Prices:
     try:
         return Prices.model_validate(document)
     except ValidationError as error:
-        first = error.errors()[0]
-        key = ".".join(str(piece) for piece in first["loc"])
-        raise RequestError(f"In {where}, {key}: {first['msg'].lower()}.") from None
+        raise RequestError(f"In {where}, {first_wrong(error, Prices)}.") from None
 
 
 def tier_of(prices: Prices, name: str) -> Tier:

@@ -65,11 +65,14 @@ class Cost:
 def billed_seconds(tier: Tier, busy: Any, starts: bool = True, ends: bool = True) -> Any:
     """Seconds that are paid for `busy` ones: a start's own, its minimum, the tail, steps filled up.
 
-    Without `starts` there is neither start-up nor minimum, without `ends` no tail.
+    Without `starts` there is no start-up, nor a minimum that is owed on starts; without `ends`
+    there is no tail.
     """
     seconds = np.asarray(busy, dtype=float) + (tier.idle_tail if ends else 0)
     if starts:
-        seconds = np.maximum(seconds + tier.start_up, tier.minimum)
+        seconds = seconds + tier.start_up
+    if starts or tier.minimum_on == "size":
+        seconds = np.maximum(seconds, tier.minimum)
     # A hair under a step's end, so that 60.0000001 from arithmetic is not a further step.
     return np.ceil(seconds / tier.billing_step - 1e-9) * tier.billing_step
 

@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
-from splarn.core.codecs import read_blocks
 from splarn.core.layout import Layout
-from splarn.core.places import Place
-from splarn.core.pool import Pool
-from splarn.core.ranges import Range, cut_ranges
-from splarn.core.records import record_chunks
+from splarn.core.records.chunks import record_chunks
+from splarn.core.source.codecs import read_blocks
+from splarn.core.source.places import Place
+from splarn.core.source.ranges import Range, cut_ranges
+from splarn.core.work.pool import Pool
 
 if TYPE_CHECKING:
     from splarn.core.reading.parsed import Parsed, TextParser
-    from splarn.core.source import Source
+    from splarn.core.source.source import Source
 
 __all__ = ["cut_file", "read_parsed", "text_parser"]
 

@@ -15,15 +15,15 @@ import pyarrow.compute as pc
 from pyarrow import parquet
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.faults import Fault, shorten
-from splarn.core.files import outside
 from splarn.core.layout import Field, Layout
-from splarn.core.places import Place
-from splarn.core.ranges import Range
 from splarn.core.reading.constraints import Constraint
 from splarn.core.reading.convert import out_of_years, without_nan
 from splarn.core.reading.delimited import careful_values
+from splarn.core.reading.faults import Fault, shorten
 from splarn.core.reading.parsed import Blamer, MakeFault, Parsed, constrained
+from splarn.core.source.places import Place
+from splarn.core.source.ranges import Range
+from splarn.core.work.disk import outside
 
 BATCH = 65_536
 
@@ -147,9 +147,15 @@ def parse_rows(
         typed = typed if keep is None else typed.filter(pa.array(keep))
         at = start + row
         parsed = Parsed(
-            row, len(rows), at, at + len(rows), round(width * len(rows)), typed, good,
-            blame.ordered(),
-        )  # fmt: skip
+            row=row,
+            rows=len(rows),
+            offset=at,
+            end=at + len(rows),
+            size=round(width * len(rows)),
+            table=typed,
+            good=good,
+            faults=blame.ordered(),
+        )
         yield constrained(parsed, rules, make) if rules else parsed
         row += len(rows)
 
@@ -255,6 +261,15 @@ def _faults_of(path: Place, table: Any, before: int) -> MakeFault:
         raw = json.dumps(_record(table, row), ensure_ascii=False)
         shown = None if value is None else shorten(value)
         # A columnar file has no lines: its row numbers stand in for them.
-        return Fault(str(path), number, number, field, kind, shown, message, raw)
+        return Fault(
+            path=str(path),
+            line=number,
+            row=number,
+            field=field,
+            kind=kind,
+            value=shown,
+            message=message,
+            raw=raw,
+        )
 
     return make

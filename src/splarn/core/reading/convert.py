@@ -16,8 +16,7 @@ import pyarrow.compute as pc
 
 from splarn.core.layout import Field
 from splarn.core.layout.fields import BARE, EPOCHS
-from splarn.core.layout.moments import seconds_of
-from splarn.core.layout.numerals import DOUBLE_DIGITS, comes_back, decorated_pattern
+from splarn.core.reading.notations import DOUBLE_DIGITS, comes_back, decorated_pattern, seconds_of
 
 Mask = Any  # numpy array of bool, one entry a value
 

@@ -15,12 +15,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
-from splarn.core.bitmaps import has_run
-from splarn.core.forms import around_fields
 from splarn.core.layout import Field, Layout
 from splarn.core.reading.convert import convert_text
 from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
-from splarn.core.records import Chunk
+from splarn.core.records.bitmaps import has_run
+from splarn.core.records.chunks import Chunk
+from splarn.core.source.forms import around_fields
+from splarn.core.units import plural
 
 _PADDED_START = re.compile(rb"[-+ ]?0[0-9]")
 # Control characters that may stand in for a delimiter of several bytes.
@@ -158,7 +159,7 @@ class DelimitedParser(TextParser):
         table, wrong_width = self._read_text(records, rows)
         for position, found in wrong_width:
             expected = len(self.layout.fields)
-            message = f"{found} columns where the layout has {expected}"
+            message = f"{plural(found, 'column')} where the layout has {expected}"
             if not found:
                 message = "quotes that do not divide it into fields"
             blame(int(rows[position]), None, "columns", None, message)

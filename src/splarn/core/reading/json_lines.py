@@ -17,7 +17,7 @@ from pyarrow import json as arrow_json
 from splarn.core.layout import Layout
 from splarn.core.reading.delimited import careful_values, has_long_digits
 from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
-from splarn.core.records import Chunk
+from splarn.core.records.chunks import Chunk
 
 
 class _Number(str):

@@ -11,11 +11,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from splarn.core.faults import Fault, shorten
 from splarn.core.layout import Field, Layout
 from splarn.core.reading.constraints import Constraint
 from splarn.core.reading.convert import convert_text, out_of_years, without_nan
-from splarn.core.records import Chunk
+from splarn.core.reading.faults import Fault, shorten
+from splarn.core.records.chunks import Chunk
 
 # row in the chunk, field, kind, value, message
 MakeFault = Callable[[int, str | None, str, str | None, str], Fault]
@@ -170,14 +170,14 @@ class TextParser(ABC):
                 start = chunk.offset + int(chunk.starts[row]) + _first_broken(raw, encoding)
                 message = f"{message}, from byte {start:,} of the file on"
             return Fault(
-                self.path,
-                chunk.line_of(row),
-                chunk.row + row + 1,
-                field,
-                kind,
-                None if value is None else shorten(value),
-                message,
-                raw.decode(encoding, errors="backslashreplace"),
+                path=self.path,
+                line=chunk.line_of(row),
+                row=chunk.row + row + 1,
+                field=field,
+                kind=kind,
+                value=None if value is None else shorten(value),
+                message=message,
+                raw=raw.decode(encoding, errors="backslashreplace"),
             )
 
         return make
@@ -187,7 +187,15 @@ def as_parsed(chunk: Chunk, table: Any, good: Any, faults: tuple[Fault, ...]) ->
     """What was made of a chunk of text."""
     size = chunk.size
     return Parsed(
-        chunk.row, chunk.rows, chunk.offset, chunk.offset + size, size, table, good, faults, chunk
+        row=chunk.row,
+        rows=chunk.rows,
+        offset=chunk.offset,
+        end=chunk.offset + size,
+        size=size,
+        table=table,
+        good=good,
+        faults=faults,
+        chunk=chunk,
     )
 
 

@@ -5,15 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from splarn.core.codecs import head_of
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
-from splarn.core.layout.header import COMMENTS, settled_names
-from splarn.core.layout.splitting import Marks, records_of
-from splarn.core.places import Place
+from splarn.core.layout.dialect import COMMENTS
+from splarn.core.layout.naming import settled_names
 from splarn.core.reading import text_parser
-from splarn.core.records import record_chunks
-from splarn.core.source import LOOK, Source
+from splarn.core.records.chunks import record_chunks
+from splarn.core.records.splitting import Marks, records_of
+from splarn.core.source.codecs import head_of
+from splarn.core.source.places import Place
+from splarn.core.source.source import LOOK, Source
 
 
 def read_sources(paths: Sequence[Place], layout: Layout, headers_do: bool = False) -> list[Source]:

@@ -6,13 +6,13 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from types import MappingProxyType
 
-from splarn.core.codecs import read_blocks
 from splarn.core.errors import RequestError
 from splarn.core.layout import Dialect
-from splarn.core.places import place
-from splarn.core.ranges import Counted
-from splarn.core.records import line_blocks, record_chunks, skip_beginning
+from splarn.core.records.chunks import line_blocks, record_chunks, skip_beginning
 from splarn.core.shape.manifest import SourceRange
+from splarn.core.source.codecs import read_blocks
+from splarn.core.source.places import place
+from splarn.core.source.ranges import Counted
 from splarn.core.units import exact_size, show_count
 
 LOOK = 1 << 20

@@ -6,11 +6,11 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from splarn.core.codecs import CODECS, Packing
-from splarn.core.pool import Pool
-from splarn.core.progress import Progress, Silent
-from splarn.core.records import line_blocks
-from splarn.core.source import Source
+from splarn.core.records.chunks import line_blocks
+from splarn.core.source.codecs import Packing, codecs
+from splarn.core.source.source import Source
+from splarn.core.work.pool import Pool
+from splarn.core.work.progress import Progress, Silent
 
 PIECE = 1 << 20
 PIECES = 12
@@ -63,7 +63,7 @@ def run_pack_task(task: PackTask) -> tuple[int, int, float, float]:
     """Unpacked and packed bytes, and the seconds that packing (with a scan) and unpacking took."""
     from splarn.core.layout import Dialect
 
-    codec = CODECS[task.packing.codec]
+    codec = codecs()[task.packing.codec]
     packer = codec.packer(task.packing.level)
     begun = time.perf_counter()
     raw, pieces = 0, []

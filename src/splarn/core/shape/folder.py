@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -11,12 +13,12 @@ from typing import Any
 import xxhash
 
 from splarn.core.errors import RequestError
-from splarn.core.faults import Fault
-from splarn.core.files import outside
-from splarn.core.places import Place
+from splarn.core.reading.faults import Fault
 from splarn.core.shape.manifest import MANIFEST, UNFINISHED, Part, SourceRange
 from splarn.core.shape.slices import Count
 from splarn.core.shape.work import Cut
+from splarn.core.source.places import Place
+from splarn.core.work.disk import outside
 
 
 def fingerprint(paths: Sequence[Place], *settings: Any) -> str:
@@ -27,6 +29,11 @@ def fingerprint(paths: Sequence[Place], *settings: Any) -> str:
     return xxhash.xxh3_128_hexdigest(json.dumps([files, *settings], default=str).encode())
 
 
+def part_name(name: str) -> str:
+    """What parts of a layout are named after: its name in letters that every place takes."""
+    return re.sub(r"[^a-z0-9_]+", "-", name.lower()).strip("-")[:60] or "rows"
+
+
 class Unfinished:
     """The mark in a folder whose parts are not complete, with those that are whole already.
 
@@ -35,8 +42,9 @@ class Unfinished:
     Raises RequestError when the folder holds finished parts or other files.
     """
 
-    def __init__(self, folder: Path, request: str, again: bool) -> None:
+    def __init__(self, folder: Path, request: str, again: bool, name: str) -> None:
         self.folder = folder
+        self.name = name
         self.path = folder / UNFINISHED
         self.done: dict[str, list[Cut]] = {}
         self.ended: set[str] = set()
@@ -58,7 +66,8 @@ class Unfinished:
         if not self.path.exists():
             with outside(f"Making the folder {folder}"):
                 folder.mkdir(parents=True, exist_ok=True)
-                self.path.write_text(json.dumps({"request": request}) + "\n", encoding="utf-8")
+                mark = {"request": request, "name": name}
+                self.path.write_text(json.dumps(mark) + "\n", encoding="utf-8")
 
     def add(self, stem: str, cut: Cut) -> None:
         """Notes that a cut's parts are whole. Raises OutsideError when the disk refuses."""
@@ -78,13 +87,29 @@ class Unfinished:
         self.path.unlink(missing_ok=True)
 
     def clear(self) -> None:
-        """Removes everything a shape puts into a folder; such a folder holds nothing else."""
+        """Removes what a shape has put into the folder, by the names that it gives to parts."""
+        made = re.compile(rf"(?:{'|'.join(map(re.escape, self._names()))})-[0-9]{{4,}}[-0-9]*\..+")
         for path in self.folder.rglob("*"):
-            if path.name.startswith("part-") or path.name in (MANIFEST, UNFINISHED):
+            if made.fullmatch(path.name) or path.name in (MANIFEST, UNFINISHED):
                 path.unlink(missing_ok=True)
         for path in sorted(self.folder.rglob("*=*"), reverse=True):
             if path.is_dir() and not any(path.iterdir()):
                 path.rmdir()
+
+    def _names(self) -> set[str]:
+        """What the parts of this shape and of the one before it are named after."""
+        # An earlier Splarn named all parts alike.
+        found = {self.name, "part"}
+        broken = (OSError, ValueError, KeyError, TypeError, IndexError)
+        with suppress(*broken):
+            found.add(
+                str(json.loads(self.path.read_text(encoding="utf-8").splitlines()[0])["name"])
+            )
+        with suppress(*broken):
+            document = json.loads((self.folder / MANIFEST).read_text(encoding="utf-8"))
+            names = (Path(str(one["path"])).name for one in document["resources"])
+            found |= {named[1] for one in names if (named := re.match(r"(.+?)-[0-9]{4}", one))}
+        return found
 
     def _resume(self, request: str) -> None:
         try:

@@ -7,17 +7,17 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
-from splarn.core.codecs import read_blocks
 from splarn.core.layout import Dialect, Layout
-from splarn.core.places import Place, key_of
-from splarn.core.pool import Pool
-from splarn.core.ranges import Counted, Range
 from splarn.core.reading import cut_file
-from splarn.core.records import record_chunks
+from splarn.core.records.chunks import record_chunks
 from splarn.core.shape.copying import copied
 from splarn.core.shape.manifest import SourceRange
-from splarn.core.shape.output import Output
-from splarn.core.source import Source
+from splarn.core.shape.parts_format import PartsFormat
+from splarn.core.source.codecs import read_blocks
+from splarn.core.source.places import Place, key_of
+from splarn.core.source.ranges import Counted, Range
+from splarn.core.source.source import Source
+from splarn.core.work.pool import Pool
 
 # Records are counted in ranges of this size where parts are to have so many.
 COUNTED = 8 << 20
@@ -37,7 +37,7 @@ class Group:
 
 
 def group_sources(
-    sources: Sequence[Source], layout: Layout, output: Output, pool: Pool
+    sources: Sequence[Source], layout: Layout, output: PartsFormat, pool: Pool
 ) -> list[Group]:
     """Groups in source order; remainders and small files share one.
 

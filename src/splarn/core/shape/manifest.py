@@ -9,12 +9,12 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-from splarn.core.codecs import CODECS
 from splarn.core.errors import RequestError
-from splarn.core.files import ASIDE, outside, write_text
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
-from splarn.core.places import is_url, place
+from splarn.core.source.codecs import codecs
+from splarn.core.source.places import is_url, place
+from splarn.core.work.disk import ASIDE, outside, write_text
 
 MANIFEST = "datapackage.json"
 UNFINISHED = MANIFEST + ASIDE
@@ -148,24 +148,9 @@ def _piece(piece: SourceRange) -> dict[str, Any]:
 
 
 def _codec(name: Any) -> str:
-    if name not in CODECS:
+    if name not in codecs():
         raise ValueError(f"the codec {name!r} is not known")
     return str(name)
-
-
-def header_line(layout: Layout) -> bytes:
-    """The header record as delimited text."""
-    dialect = layout.dialect
-    quote = dialect.quote
-    special = (dialect.delimiter, "\n", "\r", quote or "\n")
-
-    def cell(name: str) -> str:
-        if quote is None or not any(mark in name for mark in special):
-            return name
-        return quote + name.replace(quote, quote * 2) + quote
-
-    line = dialect.delimiter.join(cell(name) for name in layout.names) + "\n"
-    return line.encode(dialect.encoding)
 
 
 def is_manifest(path: Path) -> bool:

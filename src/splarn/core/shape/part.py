@@ -8,11 +8,11 @@ from typing import Any
 
 import xxhash
 
-from splarn.core.codecs import CODECS, Packing
 from splarn.core.errors import OutsideError
-from splarn.core.files import ASIDE, explain
 from splarn.core.layout import Layout
 from splarn.core.shape.manifest import Part, SourceRange
+from splarn.core.source.codecs import Packing, codecs
+from splarn.core.work.disk import ASIDE, explain
 
 SUFFIXES = {"csv": ".csv", "jsonl": ".jsonl", "parquet": ".parquet"}
 
@@ -82,15 +82,15 @@ class PartFile:
             self.discard()
             raise OutsideError(f"Writing the part {self.final} failed: {explain(error)}.") from None
         return Part(
-            self.name,
-            codec,
-            self._bytes,
-            self.raw_bytes,
-            self.rows,
-            f"xxh3-128:{self._state.hexdigest()}",
-            source,
-            time.perf_counter() - self.begun,
-            "" if columnar else f"xxh3-128:{self.content.hexdigest()}",
+            path=self.name,
+            codec=codec,
+            bytes=self._bytes,
+            raw_bytes=self.raw_bytes,
+            rows=self.rows,
+            hash=f"xxh3-128:{self._state.hexdigest()}",
+            source=source,
+            seconds=time.perf_counter() - self.begun,
+            content="" if columnar else f"xxh3-128:{self.content.hexdigest()}",
         )
 
 
@@ -98,7 +98,7 @@ class TextPart:
     """A part of text, packed as one stream."""
 
     def __init__(self, folder: Path, stem: str, format_: str, packing: Packing) -> None:
-        codec = CODECS[packing.codec]
+        codec = codecs()[packing.codec]
         self.codec = codec.name
         self.file = PartFile(folder, f"{stem}{SUFFIXES[format_]}{codec.suffix}")
         self._packer = codec.packer(packing.level)

@@ -14,8 +14,8 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Field
 from splarn.core.layout.fields import BARE
 from splarn.core.reading.convert import convert_value
-from splarn.core.shape.output import Key
-from splarn.core.text import value_text
+from splarn.core.reading.text import value_text
+from splarn.core.shape.keys import Key
 
 # More folders from one part speak of a field that nobody partitions by.
 MOST_PARTITIONS = 1000

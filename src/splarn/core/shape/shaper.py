@@ -8,24 +8,25 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from splarn.core.codecs import head_of
 from splarn.core.errors import RequestError, ShortfallError
-from splarn.core.faults import Fault
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import to_descriptor
-from splarn.core.places import Place, key_of, place
-from splarn.core.pool import Inline, Pool
-from splarn.core.progress import Progress, Silent
+from splarn.core.reading.faults import Fault
 from splarn.core.reading.sources import read_sources
-from splarn.core.records import record_chunks
+from splarn.core.reading.text import header_line
+from splarn.core.records.chunks import record_chunks
 from splarn.core.shape.copying import LOOK, refuse_longer
-from splarn.core.shape.folder import Unfinished, fingerprint
+from splarn.core.shape.folder import Unfinished, fingerprint, part_name
 from splarn.core.shape.grouping import group_sources
-from splarn.core.shape.manifest import Manifest, Part, header_line, write_manifest
-from splarn.core.shape.output import Output
+from splarn.core.shape.manifest import Manifest, Part, write_manifest
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.slices import end_of
 from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
-from splarn.core.source import Identify, Source, identified
+from splarn.core.source.codecs import head_of
+from splarn.core.source.places import Place, key_of, place
+from splarn.core.source.source import Identify, Source, identified
+from splarn.core.work.pool import Inline, Pool
+from splarn.core.work.progress import Progress, Silent
 
 
 @dataclass(frozen=True)
@@ -47,7 +48,7 @@ def shape(
     paths: Sequence[Place],
     layout: Layout,
     folder: Path,
-    output: Output,
+    output: PartsFormat,
     pool: Pool,
     *,
     keep: int | None = 0,
@@ -68,7 +69,7 @@ def shape(
         _check_part_size(sources, layout, output.part_bytes)
     made = output.layout(layout)
     request = fingerprint(paths, to_descriptor(layout), repr(output), keep)
-    mark = Unfinished(folder, request, again)
+    mark = Unfinished(folder, request, again, part_name(layout.name))
     try:
         tasks = _tasks(sources, layout, made, folder, output, keep, pool)
         total = sum(source.size for source in sources)
@@ -133,22 +134,22 @@ def _tasks(
     layout: Layout,
     made: Layout,
     folder: Path,
-    output: Output,
+    output: PartsFormat,
     keep: int | None,
     pool: Pool,
 ) -> list[ShapeTask]:
     header = header_line(made) if made.dialect.header else b""
     return [
         ShapeTask(
-            tuple(group.pieces),
-            folder,
-            f"part-{number:05d}",
-            layout,
-            made,
-            output,
-            header,
-            group.cutting,
-            keep,
+            source=tuple(group.pieces),
+            folder=folder,
+            stem=f"{part_name(layout.name)}-{number:04d}",
+            layout=layout,
+            made=made,
+            output=output,
+            header=header,
+            cutting=group.cutting,
+            keep=keep,
             counted=group.counted,
         )
         for number, group in enumerate(group_sources(sources, layout, output, pool), 1)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from splarn.core.faults import Fault
-from splarn.core.places import place
-from splarn.core.records import Chunk
+from splarn.core.reading.faults import Fault
+from splarn.core.records.chunks import Chunk
 from splarn.core.shape.manifest import SourceRange
+from splarn.core.source.places import place
 
 if TYPE_CHECKING:
     from splarn.core.reading.parsed import Parsed

@@ -13,17 +13,18 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import xxhash
 
-from splarn.core.codecs import read_blocks
-from splarn.core.files import content_hash
 from splarn.core.layout import Layout
-from splarn.core.places import place
-from splarn.core.pool import Pool
-from splarn.core.progress import Progress, Silent
 from splarn.core.reading import read_parsed
 from splarn.core.reading.columnar import open_parquet
+from splarn.core.reading.text import header_line, value_text
 from splarn.core.shape.copying import Sequential, copied, records
-from splarn.core.shape.manifest import Manifest, Part, SourceRange, header_line
-from splarn.core.text import value_text
+from splarn.core.shape.manifest import Manifest, Part, SourceRange
+from splarn.core.source.codecs import read_blocks
+from splarn.core.source.files import content_hash
+from splarn.core.source.places import place
+from splarn.core.units import plural
+from splarn.core.work.pool import Pool
+from splarn.core.work.progress import Progress, Silent
 
 
 @dataclass(frozen=True)
@@ -68,7 +69,9 @@ def _copy_differs(task: VerifyTask) -> list[str]:
             source.update(data)
             rows += count
         if rows != part.rows:
-            found.append(f"{path} holds {part.rows:,} records where its source has {rows:,}")
+            found.append(
+                f"{path} holds {plural(part.rows, 'record')} where its source has {rows:,}"
+            )
         elif unpacked.digest() != source.digest():
             found.append(f"{path} does not hold the bytes of its source")
     return found
@@ -92,7 +95,9 @@ def _rows_differ(task: VerifyTask) -> list[str]:
         if len(parts) > 1:
             names += f" and {len(parts) - 1} more of the same stretch"
         if there != here:
-            found.append(f"{names} hold {there:,} records where the source has {here:,} good ones")
+            found.append(
+                f"{names} hold {plural(there, 'record')} where the source has {here:,} good ones"
+            )
         elif total != expected:
             found.append(f"{names} do not hold the rows of the source")
     return found

@@ -9,22 +9,22 @@ from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from splarn.core.codecs import CODECS, Packing, head_of, read_blocks
 from splarn.core.errors import ShortfallError
-from splarn.core.faults import Fault
-from splarn.core.lanes import report
 from splarn.core.layout import Layout
-from splarn.core.places import place
-from splarn.core.pool import Inline, Pool
-from splarn.core.ranges import Counted
 from splarn.core.reading import text_parser
-from splarn.core.records import Chunk, record_chunks
+from splarn.core.reading.faults import Fault
+from splarn.core.records.chunks import Chunk, record_chunks
 from splarn.core.shape.copying import copied, refuse_longer
 from splarn.core.shape.manifest import Part, SourceRange
-from splarn.core.shape.output import Output
 from splarn.core.shape.part import ColumnarPart, TextPart
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.slices import Count, Encoded, Share, Slice, end_of
-from splarn.core.source import LOOK, Reading, first_record
+from splarn.core.source.codecs import Packing, codecs, head_of, read_blocks
+from splarn.core.source.places import place
+from splarn.core.source.ranges import Counted
+from splarn.core.source.source import LOOK, Reading, first_record
+from splarn.core.work.lanes import report
+from splarn.core.work.pool import Inline, Pool
 
 if TYPE_CHECKING:
     from splarn.core.reading.parsed import Parsed
@@ -56,7 +56,7 @@ class ShapeTask:
     stem: str
     layout: Layout
     made: Layout
-    output: Output
+    output: PartsFormat
     header: bytes = b""
     cutting: bool = False
     keep: int | None = 0
@@ -269,7 +269,7 @@ class _Stream:
         return Encoded(piece, self._packed(data), data, rows, None, parsed.faults)
 
     def _text(self, table: Any) -> bytes:
-        from splarn.core.text import delimited, json_lines
+        from splarn.core.reading.text import delimited, json_lines
 
         made = self.task.made
         return json_lines(table, made) if made.format == "jsonl" else delimited(table, made)
@@ -378,7 +378,7 @@ class _Stream:
 
 def pack(data: bytes, packing: Packing) -> bytes:
     """Bytes as one frame, which may be followed by others."""
-    packer = CODECS[packing.codec].packer(packing.level)
+    packer = codecs()[packing.codec].packer(packing.level)
     return packer.compress(data) + packer.flush()
 
 

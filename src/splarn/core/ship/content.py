@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator
 
-from splarn.core.places import Place, blocks_in, open_place
+from splarn.core.source.places import Place, blocks_in, open_place
 
 
 def blocks_of(source: Place, first: int = 0, size: int | None = None) -> Iterator[bytes]:

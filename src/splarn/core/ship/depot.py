@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
-from splarn.core.places import Place
+from splarn.core.source.places import Place
 
 
 @dataclass(frozen=True)
@@ -16,18 +16,6 @@ class Stored:
     name: str
     size: int
     digest: str | None = None
-
-
-class Unready(Exception):
-    """A depot that could not take or give something now; trying again may help.
-
-    `wait` is how many seconds it asked to be left alone for, None if it did not say.
-    """
-
-    def __init__(self, why: str, wait: float | None = None) -> None:
-        super().__init__(why)
-        self.why = why
-        self.wait = wait
 
 
 class Depot(Protocol):

@@ -6,9 +6,9 @@ import hashlib
 from pathlib import Path
 
 from splarn.core.errors import OutsideError
-from splarn.core.files import ASIDE, outside
-from splarn.core.ship.depot import Depot, Stored, Unready
-from splarn.core.ship.trying import Trying
+from splarn.core.ship.depot import Depot, Stored
+from splarn.core.source.retry import Trying, Unready
+from splarn.core.work.disk import ASIDE, outside
 
 
 def fetch(depot: Depot, name: str, path: Path, trying: Trying | None = None) -> Stored:

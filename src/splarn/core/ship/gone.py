@@ -12,7 +12,7 @@ import xxhash
 from splarn.core.errors import OutsideError
 from splarn.core.ship.depot import Depot
 from splarn.core.ship.record import Sent, Turn
-from splarn.core.ship.trying import Trying
+from splarn.core.source.retry import Trying
 
 
 @dataclass(frozen=True)

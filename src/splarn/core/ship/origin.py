@@ -6,12 +6,12 @@ from collections.abc import Iterator
 from typing import Protocol
 
 from splarn.core.errors import OutsideError
-from splarn.core.files import outside
-from splarn.core.places import Place
 from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.ship.depot import Depot
-from splarn.core.ship.trying import Trying
-from splarn.core.source import look
+from splarn.core.source.places import Place
+from splarn.core.source.retry import Trying
+from splarn.core.source.source import look
+from splarn.core.work.disk import outside
 
 
 class Origin(Protocol):

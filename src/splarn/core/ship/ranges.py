@@ -8,7 +8,7 @@ import threading
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from splarn.core.files import ASIDE
+from splarn.core.work.disk import ASIDE
 
 Span = tuple[int, int]
 

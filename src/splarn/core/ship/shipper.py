@@ -11,19 +11,20 @@ from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.files import LEAVING, outside
-from splarn.core.lanes import report
-from splarn.core.places import Place, key_of
-from splarn.core.pool import Pool
-from splarn.core.progress import Progress, Silent
 from splarn.core.ship.content import blocks_of, digest_of
-from splarn.core.ship.depot import Depot, Stored, Unready
+from splarn.core.ship.depot import Depot, Stored
 from splarn.core.ship.gone import Gone, arrived
 from splarn.core.ship.origin import DepotOrigin, FileOrigin, Origin
 from splarn.core.ship.ranges import cut
 from splarn.core.ship.record import Sent, ShipRecord, Turn
-from splarn.core.ship.trying import Trying
-from splarn.core.source import look
+from splarn.core.source.files import LEAVING
+from splarn.core.source.places import Place, key_of
+from splarn.core.source.retry import Trying, Unready
+from splarn.core.source.source import look
+from splarn.core.work.disk import outside
+from splarn.core.work.lanes import report
+from splarn.core.work.pool import Pool
+from splarn.core.work.progress import Progress, Silent
 
 # Files beyond so many bytes go in ranges of that size where the depot takes them.
 RANGE = 32 << 20
@@ -256,7 +257,7 @@ def _refuse_itself(request: ShipRequest, taken: dict[str, Place]) -> None:
         if request.depot.holds(name, source):
             raise RequestError(
                 f"{source} is itself the file {name} of {request.depot.place}, so nothing would be "
-                "left of it: ship it somewhere else, or leave out --after delete."
+                "left of it: ship it somewhere else, or leave out --sent delete."
             )
 
 

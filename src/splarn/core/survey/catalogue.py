@@ -10,12 +10,12 @@ from pathlib import Path
 
 from splarn.core.errors import OutsideError
 from splarn.core.layout import Dialect, Layout
-from splarn.core.places import Place, Remote
-from splarn.core.pool import Threads
-from splarn.core.progress import Progress, Silent
+from splarn.core.source.places import Place, Remote
 from splarn.core.survey.facts import DELIMITED, PARQUET, Finding, SourceFile
-from splarn.core.survey.fit import Intended, fit_findings
+from splarn.core.survey.intended import Intended, fit_findings
 from splarn.core.survey.look import content_id_of, look_at
+from splarn.core.work.pool import Threads
+from splarn.core.work.progress import Progress, Silent
 
 # A file changed this recently may still be on its way; it is looked at again after a pause.
 FRESH = 60.0

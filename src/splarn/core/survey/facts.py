@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from splarn.core.source import Source
+from splarn.core.source.source import Source
 
 # The class below has a field named like the type.
 Line = bytes

@@ -12,18 +12,19 @@ from typing import Any
 import numpy as np
 import xxhash
 
-from splarn.core.codecs import CODECS, Packing, codec_by_name, read_blocks
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.forms import reshaped
+from splarn.core.inference.cells import is_value
+from splarn.core.inference.samples import SampledText, take_samples
+from splarn.core.inference.text_form import judge_text
 from splarn.core.layout import LINES, Dialect
-from splarn.core.layout.cells import is_value
-from splarn.core.layout.samples import Sample, take_samples
-from splarn.core.layout.splitting import Marks, records_of
-from splarn.core.layout.text_form import judge_text
-from splarn.core.places import Place
-from splarn.core.ranges import aligned_stretch
-from splarn.core.records import BOM, record_chunks, scan, skip_beginning
-from splarn.core.source import Source
+from splarn.core.records.chunks import record_chunks, skip_beginning
+from splarn.core.records.scanning import BOM, scan
+from splarn.core.records.splitting import Marks, records_of
+from splarn.core.source.codecs import Packing, codec_by_name, codecs, read_blocks
+from splarn.core.source.forms import reshaped
+from splarn.core.source.places import Place
+from splarn.core.source.ranges import aligned_stretch
+from splarn.core.source.source import Source
 from splarn.core.survey.facts import DELIMITED, JSON_LINES, PARQUET, Finding, SourceFile
 
 HEAD = 64 << 10
@@ -167,7 +168,7 @@ def _judged(source: Source, head: bytes, whole: bool) -> tuple[Dialect, int]:
     if _last and _fits_too(head, *_last[0]):
         return _last[0]
     cut = whole and len(head) <= JUDGED
-    samples = [Sample(source, head[:JUDGED].removeprefix(BOM), True, cut, cut)]
+    samples = [SampledText(source, head[:JUDGED].removeprefix(BOM), True, cut, cut)]
     if not cut and samples[0].data.count(b"\n") < FEW_LINES:
         # Long lines: look as far as `layout` does.
         samples = take_samples([source])
@@ -372,7 +373,7 @@ def _look_at_long(source: Source, dialect: Dialect | None, exact: bool) -> Facts
 
 def _guessed(size: int, codec: str, head: bytes, dialect: Dialect) -> Facts:
     """Rows of a large packed file: its head packed again tells how far packed bytes reach."""
-    packer = CODECS[codec].packer(Packing.parse(codec).level)
+    packer = codecs()[codec].packer(Packing.parse(codec).level)
     packed = len(packer.compress(head)) + len(packer.flush())
     raw = round(size * len(head) / max(packed, 1))
     width = _width(head.removeprefix(BOM), dialect) or len(head)

@@ -26,7 +26,7 @@ from starlette.responses import JSONResponse, Response
 
 from splarn.core.errors import RequestError
 from splarn.standin.depot import SimulatedDepot
-from splarn.standin.millrace.clock import Compute
+from splarn.standin.millrace.clock import SimulatedCompute
 from splarn.standin.millrace.loading import Loading, Order, jobs_of
 from splarn.standin.millrace.physics import EnginePhysics
 from splarn.standin.millrace.store import NoSuch, Store
@@ -46,7 +46,7 @@ class Millrace:
     ) -> None:
         self.folder, self.physics = folder, physics
         self.store = Store(folder / "tables")
-        self.compute = Compute(physics)
+        self.compute = SimulatedCompute(physics)
         (folder / "inbox").mkdir(exist_ok=True)
         # What is handed in directly comes over the same kind of line as what goes into a depot.
         self.inbox = SimulatedDepot(folder / "inbox", depot or DepotPhysics())
@@ -144,14 +144,14 @@ class Millrace:
             loading = Loading(order, self.store, self.compute, self.physics, self.folder)
             self._loads[order.load_id] = loading
         threading.Thread(target=loading.run, args=(self._pool, self._turn), daemon=True).start()
-        return {"state": "running"}
+        return {"state": "begun"}
 
     def _state(self, load_id: str, document: dict[str, Any]) -> dict[str, Any]:
         loading = self._loads.get(load_id)
         if loading is not None and not loading.ended.wait(PATIENCE):
-            return {"state": "running", "done": loading.done, "clock": self.compute.now}
+            return {"state": "begun", "through": loading.done, "clock": self.compute.now}
         jobs = jobs_of(self.store, load_id)
-        state = "failed" if any(job["state"] == "failed" for job in jobs) else "done"
+        state = "failed" if any(job["state"] == "failed" for job in jobs) else "ended"
         return {"state": state if jobs else "unknown", "jobs": jobs, "clock": self.compute.now}
 
     def _cancel(self, load_id: str, document: dict[str, Any]) -> dict[str, Any]:

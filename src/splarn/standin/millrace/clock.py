@@ -22,14 +22,14 @@ class Work:
 
 @dataclass(frozen=True)
 class Times:
-    """When a part was handed in, begun and done, in seconds of the clock."""
+    """When a part was handed in, was begun and ended, in seconds of the clock."""
 
-    queued: float
-    started: float
-    finished: float
+    waiting: float
+    begun: float
+    ended: float
 
 
-class Compute:
+class SimulatedCompute:
     """A compute that can be resized. Nothing moves its clock but work, waiting and `advance`."""
 
     def __init__(self, physics: EnginePhysics) -> None:

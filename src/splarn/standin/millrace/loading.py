@@ -14,17 +14,17 @@ from typing import Any
 
 import pyarrow as pa
 
+from splarn.core.check.limit import BadRows
 from splarn.core.errors import SplarnError
-from splarn.core.faults import Fault
-from splarn.core.files import content_hash
 from splarn.core.layout import Field, Layout
 from splarn.core.layout.descriptor import from_descriptor
-from splarn.core.limit import BadRows
-from splarn.core.marks import marks_text
 from splarn.core.reading import read_parsed
+from splarn.core.reading.faults import Fault
 from splarn.core.ship.fetch import fetch
+from splarn.core.source.files import content_hash
+from splarn.core.target.marks import marks_text
 from splarn.depots import depot_of
-from splarn.standin.millrace.clock import Compute, Times, Work
+from splarn.standin.millrace.clock import SimulatedCompute, Times, Work
 from splarn.standin.millrace.physics import EnginePhysics
 from splarn.standin.millrace.store import NoSuch, Store
 
@@ -73,7 +73,7 @@ class _Outcome:
     """What really happened to a part, before the clock has judged how long it took."""
 
     part: dict[str, str]
-    state: str = "done"
+    state: str = "ended"
     packed: int = 0
     unpacked: int = 0
     rows: int = 0
@@ -85,7 +85,12 @@ class Loading:
     """One load, carried out in threads of the server; `cancel` ends it after the parts at work."""
 
     def __init__(
-        self, order: Order, store: Store, compute: Compute, physics: EnginePhysics, folder: Path
+        self,
+        order: Order,
+        store: Store,
+        compute: SimulatedCompute,
+        physics: EnginePhysics,
+        folder: Path,
     ) -> None:
         self.order, self.store, self.compute = order, store, compute
         self.physics, self.folder = physics, folder
@@ -200,7 +205,7 @@ class Loading:
             for one, time in zip(outcomes, times, strict=True):
                 _note_job(catalogue, order.load_id, one, time)
         if times:
-            self.compute.reach(max(time.finished for time in times))
+            self.compute.reach(max(time.ended for time in times))
         for path in (self.folder / "fetched").glob(f"{order.load_id}-*"):
             path.unlink()
 
@@ -209,12 +214,12 @@ def jobs_of(store: Store, load_id: str | None = None) -> list[dict[str, Any]]:
     """The records of jobs, the newest of each part, in the order they were first handed in."""
     with store.transaction(False) as catalogue:
         found = catalogue.execute(
-            "SELECT load_id, part_id, name, state, queued, started, finished, bytes, rows, refused,"
-            " error, faults FROM jobs WHERE ? IS NULL OR load_id = ? ORDER BY number",
+            "SELECT load_id, part_id, name, state, waiting, begun, ended, bytes, rows, refused,"
+            " error, faults FROM part_jobs WHERE ? IS NULL OR load_id = ? ORDER BY number",
             (load_id, load_id),
         ).fetchall()
     names = (
-        "load_id", "part_id", "name", "state", "queued", "started", "finished", "bytes", "rows",
+        "load_id", "part_id", "name", "state", "waiting", "begun", "ended", "bytes", "rows",
         "refused", "error", "faults",
     )  # fmt: skip
     newest = {row[:2]: dict(zip(names, row, strict=True)) for row in found}
@@ -226,15 +231,15 @@ def _note_job(
 ) -> None:
     """Keeps a job's record, in the open transaction; before its times are known, without them."""
     catalogue.execute(
-        "DELETE FROM jobs WHERE load_id = ? AND part_id = ? AND finished IS NULL",
+        "DELETE FROM part_jobs WHERE load_id = ? AND part_id = ? AND ended IS NULL",
         (load_id, one.part["part_id"]),
     )
     catalogue.execute(
-        "INSERT INTO jobs (load_id, part_id, name, state, queued, started, finished, bytes,"
+        "INSERT INTO part_jobs (load_id, part_id, name, state, waiting, begun, ended, bytes,"
         " rows, refused, error, faults) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             load_id, one.part["part_id"], one.part["name"], one.state,
-            *((times.queued, times.started, times.finished) if times else (None,) * 3),
+            *((times.waiting, times.begun, times.ended) if times else (None,) * 3),
             one.unpacked, one.rows, len(one.faults), one.error,
             json.dumps([asdict(fault) for fault in one.faults], ensure_ascii=False),
         ),

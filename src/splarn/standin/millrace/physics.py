@@ -8,7 +8,7 @@ from typing import Any
 
 from splarn.core.errors import RequestError
 
-SIZES = (1, 2, 4, 8, 16, 32, 64, 128)
+SIZES = (1, 2, 3, 5, 8, 12, 20, 32)
 FORMATS = ("csv", "jsonl", "parquet")
 CODECS = ("none", "gzip", "zstd", "lz4")
 
@@ -119,7 +119,9 @@ def units_of(tier: str) -> int:
     """The units in a tier's name. Raises RequestError when it has none."""
     digits = tier.removeprefix("u")
     if tier[:1] != "u" or not digits.isdigit() or not int(digits):
-        raise RequestError(f"The tier {tier!r} is not known: tiers are named u1, u2, u4 and so on.")
+        raise RequestError(
+            f"The tier {tier!r} is not known: tiers are named u1, u2, u3, u5 and so on."
+        )
     return int(digits)
 
 

@@ -18,9 +18,9 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.feather as feather
 
-from splarn.core.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor
+from splarn.core.target.digest import ColumnDigest, add_digests, digest_table
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS tables (name TEXT PRIMARY KEY, layout TEXT NOT NULL);
@@ -38,12 +38,12 @@ CREATE TABLE IF NOT EXISTS parts (
     position INTEGER NOT NULL, rows INTEGER NOT NULL, refused INTEGER NOT NULL, marks TEXT NOT NULL,
     PRIMARY KEY (load_id, part_id)
 );
-CREATE TABLE IF NOT EXISTS jobs (
+CREATE TABLE IF NOT EXISTS part_jobs (
     number INTEGER PRIMARY KEY, load_id TEXT NOT NULL, part_id TEXT NOT NULL, name TEXT NOT NULL,
-    state TEXT NOT NULL, queued REAL, started REAL, finished REAL, bytes INTEGER NOT NULL,
+    state TEXT NOT NULL, waiting REAL, begun REAL, ended REAL, bytes INTEGER NOT NULL,
     rows INTEGER NOT NULL, refused INTEGER NOT NULL, error TEXT NOT NULL, faults TEXT NOT NULL
 );
-CREATE INDEX IF NOT EXISTS jobs_load ON jobs (load_id);
+CREATE INDEX IF NOT EXISTS jobs_load ON part_jobs (load_id);
 """
 
 
@@ -229,7 +229,7 @@ class Store:
     def _forget(self, table: str) -> None:
         ids = [load_id for (load_id, *_) in self._loads(table)]
         for load_id in ids:
-            for kind in ("loads", "parts", "jobs"):
+            for kind in ("loads", "parts", "part_jobs"):
                 self._run(f"DELETE FROM {kind} WHERE load_id = ?", load_id)
 
     _verbs: dict[str, Callable[..., Any]] = {  # noqa: RUF012

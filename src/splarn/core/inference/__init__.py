@@ -1,0 +1,1 @@
+"""Layouts judged from samples: how text is written, and what each column holds."""

@@ -1,0 +1,1 @@
+"""Where records start and end, in blocks and in lines."""

@@ -1,0 +1,137 @@
+"""The run: a plan carried out, its forecast held against what happened."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from splarn.core.errors import RequestError
+from splarn.core.load import LoadRecord, LoadRequest, inputs_from_manifest, load
+from splarn.core.load.refusals import Confirm
+from splarn.core.prices import Cost, Stretch, reckon
+from splarn.core.shape import Manifest, read_manifest
+from splarn.core.shape.manifest import MANIFEST
+from splarn.core.shape.parts_format import PartsFormat
+from splarn.core.shape.shaper import shape
+from splarn.core.source.files import find_files
+from splarn.core.target.notes import LoadNote
+from splarn.core.target.session import OpenEngine
+from splarn.core.tuning.forecast import BUSY_PHASES
+from splarn.core.tuning.plan import Plan
+from splarn.core.work.pool import Pools
+from splarn.core.work.progress import Progress
+
+# Sources may have grown a little since the plan; beyond this the forecast is of something else.
+VOLUME_SLACK = 0.02
+
+
+@dataclass(frozen=True)
+class RunRecord:
+    """What a run took. `phases` and `seconds` are in seconds.
+
+    `error_pct` is the actual time over the forecast median, less one, in percent; None when the
+    run went on with an earlier one's work, since its time then says nothing.
+    """
+
+    load: LoadRecord
+    phases: dict[str, float]
+    seconds: float
+    cost: Cost
+    error_pct: float | None
+    resumed: bool
+
+
+def run_plan(
+    plan: Plan,
+    open_engine: OpenEngine,
+    base: Path,
+    folder: Path,
+    pools: Pools,
+    *,
+    rejects: Path | None = None,
+    again: bool = False,
+    keep_parts: bool = False,
+    progress: Progress | None = None,
+    confirm: Confirm | None = None,
+    begun_loads: tuple[tuple[str, str], ...] = (),
+    on_begin: Callable[[LoadNote], None] | None = None,
+) -> RunRecord:
+    """Shapes into `folder` and loads from there; the same call goes on after an interruption.
+
+    Where an earlier call has loaded all, this one looks whether it is there, and tidies up.
+
+    `confirm` is asked before more rows are removed than come.
+    Parts are removed once the load is verified, unless `keep_parts`.
+    Raises RequestError when the source is no longer what was planned, and what `shape` and `load`
+    raise.
+    """
+    paths = find_files(plan.sources, base)
+    if not paths:
+        raise RequestError("The plan's source files are gone: bring them back, or plan again.")
+    size = sum(path.stat().st_size for path in paths)
+    if abs(size - plan.source_bytes) > VOLUME_SLACK * plan.source_bytes:
+        raise RequestError(
+            f"The source has {size:,} bytes now and had {plan.source_bytes:,} when it was "
+            "planned: plan again."
+        )
+    configuration = plan.configuration
+    # Worker processes start before the clock does, as they did for the trials.
+    workers = pools.threads(configuration.workers)
+    streams = pools.streams(configuration.load_streams, open_engine().in_process)
+    begun = time.perf_counter()
+    standing = (folder / MANIFEST).exists()
+    manifest: Manifest
+    if standing:
+        manifest = read_manifest(folder)
+    else:
+        manifest = shape(
+            paths,
+            plan.layout,
+            folder,
+            PartsFormat(plan.layout.format, configuration.packing, configuration.part_size),
+            workers,
+            progress=progress,
+        ).manifest
+    shaped = time.perf_counter()
+    shaping = shaped - begun
+    record = load(
+        LoadRequest(
+            open_engine,
+            plan.table,
+            manifest.layout,
+            inputs_from_manifest(manifest),
+            batch_rows=configuration.batch_rows,
+            table_mode=plan.table_mode,
+            bad_rows=plan.bad_rows,
+            levers=configuration.load_levers,
+            rejects=rejects,
+            again=again,
+            tier=configuration.tier if open_engine().reads_parts else None,
+            begun=begun_loads,
+        ),
+        streams,
+        progress=progress,
+        confirm=confirm,
+        on_begin=on_begin,
+    )
+    seconds = shaping + record.seconds
+    phases = {"shape": shaping, **record.phases}
+    busy = sum(phases.get(phase, 0.0) for phase in BUSY_PHASES)
+    of_load = record.usage(configuration.tier)
+    compute = record.compute or (Stretch(configuration.tier, busy),)
+    usage = replace(of_load, compute=compute, machine=seconds)
+    resumed = standing or record.resumed or record.done_before
+    median = float(plan.forecast["seconds"]["median"])
+    if record.verified and not keep_parts:
+        shutil.rmtree(folder, ignore_errors=True)
+    return RunRecord(
+        record,
+        phases,
+        seconds,
+        reckon(plan.prices, usage),
+        None if resumed else (seconds / median - 1) * 100,
+        resumed,
+    )

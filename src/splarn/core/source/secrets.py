@@ -1,0 +1,85 @@
+"""Names of secrets in what users write: filled in only where they are used, hidden wherever shown.
+
+Whatever came out of `${NAME}` is remembered, so that it can be taken out of any text on its way to
+a person or a file, also where a server or a driver quotes it.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from typing import Any
+from urllib.parse import quote, quote_plus, urlsplit
+
+from splarn.core.errors import RequestError
+
+_NAME = re.compile(r"\$\{(\w+)\}")
+# Shorter values are taken out only where they stand as words of their own.
+_SHORT = 4
+
+_patterns: dict[str, re.Pattern[str]] = {}
+
+
+def filled(text: str, what: str) -> str:
+    """The text with every `${NAME}` replaced from the environment; `what` names it in errors.
+
+    Raises RequestError when a name is not set.
+    """
+
+    def fill(match: re.Match[str]) -> str:
+        value = os.environ.get(match[1])
+        if value is None:
+            raise RequestError(
+                f"{what} names ${{{match[1]}}}, which the environment does not set: export it."
+            )
+        _remember(match[1], value)
+        return value
+
+    return _NAME.sub(fill, text)
+
+
+def remember_named(text: str) -> None:
+    """Remembers the values of all names in a text, whoever fills them in later."""
+    for name in _NAME.findall(text):
+        value = os.environ.get(name)
+        if value is not None:
+            _remember(name, value)
+
+
+def _remember(name: str, value: str) -> None:
+    if not value or name in _patterns:
+        return
+    forms = {value, quote(value, safe=""), quote_plus(value), quote(value), repr(value)[1:-1]}
+    # The longest first, since one may begin like another.
+    found = "|".join(re.escape(form) for form in sorted(forms, key=len, reverse=True))
+    if len(value) < _SHORT:
+        _patterns[name] = re.compile(rf"(?<!\w)(?:{found})(?!\w)")
+    else:
+        _patterns[name] = re.compile(found, re.IGNORECASE)
+
+
+def hide(text: str) -> str:
+    """The text with every value that came out of `${NAME}` turned back into its name."""
+    for name, pattern in _patterns.items():
+        text = pattern.sub(lambda _, name=name: f"${{{name}}}", text)  # type: ignore[misc]
+    return text
+
+
+def hide_all(document: Any) -> Any:
+    """The same for every text in a JSON-ready document, keys included."""
+    if not _patterns:
+        return document
+    if isinstance(document, str):
+        return hide(document)
+    if isinstance(document, dict):
+        return {hide(str(key)): hide_all(value) for key, value in document.items()}
+    if isinstance(document, (list, tuple)):
+        return [hide_all(value) for value in document]
+    return document
+
+
+def shown_url(url: str) -> str:
+    """A URL without user, password, query and fragment, which may hold secrets."""
+    pieces = urlsplit(url)
+    host = pieces.netloc.rpartition("@")[2]
+    return f"{pieces.scheme}://{host}{pieces.path}"

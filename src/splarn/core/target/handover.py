@@ -1,0 +1,107 @@
+"""Parts handed over whole: what an engine that reads files itself is asked for, and answers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Protocol
+
+from splarn.core.check.limit import BadRows
+from splarn.core.layout import Layout
+from splarn.core.reading.faults import Fault
+from splarn.core.source.places import Place
+
+
+@dataclass(frozen=True)
+class Size:
+    """The compute of an engine that has sizes. `tiers` are those it can have, smallest first.
+
+    `running` says that it is not idle, so that work does not have to start it.
+    """
+
+    tier: str
+    tiers: tuple[str, ...]
+    running: bool
+
+
+@dataclass(frozen=True)
+class HandedPart:
+    """One file to load. `part_id` is that of its note in the target.
+
+    `hash` is what its bytes on disk must have, empty where nothing tells.
+    """
+
+    part_id: str
+    path: Place
+    codec: str
+    hash: str = ""
+
+
+@dataclass(frozen=True)
+class PartsOrder:
+    """Files to load into a table, `streams` at once. `names` are the fields stored.
+
+    The engine notes each part as done in the transaction that brings its rows in, and a part that
+    is noted as done is not loaded again.
+    """
+
+    load_id: str
+    table: str
+    layout: Layout
+    names: tuple[str, ...]
+    parts: tuple[HandedPart, ...]
+    streams: int
+    batch_rows: int
+    bad_rows: BadRows
+
+
+@dataclass(frozen=True)
+class PartJob:
+    """What the engine says of one part; times are seconds of its own clock.
+
+    `state` is waiting, begun, ended or failed. `bytes` are unpacked ones. `error` says why a part
+    failed.
+    """
+
+    part_id: str
+    state: str
+    waiting: float
+    begun: float
+    ended: float
+    bytes: int
+    rows: int
+    refused: int
+    error: str
+    faults: tuple[Fault, ...]
+
+
+@dataclass(frozen=True)
+class PartsLoaded:
+    """What an engine says of an order, and the seconds it took to send files into its inbox."""
+
+    jobs: tuple[PartJob, ...]
+    sending: float = 0.0
+
+
+# Told how many parts are through.
+Watch = Callable[[int], None]
+
+
+class Compute(Protocol):
+    """Compute that has sizes and is paid for."""
+
+    def size(self) -> Size:
+        """The compute as it is."""
+
+    def resize(self, tier: str) -> None:
+        """Gives the compute another size; done when this returns."""
+
+
+class WholeFiles(Protocol):
+    """An engine that reads files itself."""
+
+    def load_parts(self, order: PartsOrder, watch: Watch) -> PartsLoaded:
+        """Lets the engine load files, and waits for it; what it says of each, failed ones too.
+
+        Parts that an earlier call brought in are not loaded again and are among those returned.
+        """

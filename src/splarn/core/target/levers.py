@@ -1,0 +1,137 @@
+"""Levers: what may be chosen of a load, each said once in the field that holds its value.
+
+Options, job keys, JSON, messages, spaces and plans all follow from what stands there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, fields
+from typing import Any
+
+from splarn.core.errors import RequestError
+
+
+@dataclass(frozen=True)
+class Lever:
+    """One lever. `words` name it in sentences, `key` in job files and `option` on command lines.
+
+    `read` makes a value of what a person writes, `show` is the reverse. `defaults` are the values
+    of a space that says nothing of it. `known` are the only values, the first of which every
+    target has; empty where there are too many to list. `least` is the smallest number it may be.
+    """
+
+    name: str
+    words: str
+    key: str
+    option: str
+    help: str
+    metavar: str = "VALUES"
+    read: Callable[[Any], Any] = str
+    show: Callable[[Any], str] = str
+    defaults: tuple[Any, ...] = ()
+    known: tuple[str, ...] = ()
+    least: int | None = None
+
+    @property
+    def is_number(self) -> bool:
+        """Whether values have an order, so that there are some between and beyond those tried."""
+        return self.least is not None
+
+    def value(self, given: Any) -> Any:
+        """What a person wrote, as a value. Raises RequestError where it can be none."""
+        try:
+            found = self.read(given)
+        except RequestError as error:
+            raise RequestError(f"{self.option}: {error}") from None
+        if self.known and found not in self.known:
+            raise RequestError(
+                f"{self.option}: the {self.words} {found!r} is not known; use "
+                f"{', '.join(self.known)}."
+            )
+        if self.least is not None and found < self.least:
+            raise RequestError(
+                f"{self.option}: the {self.words} {found} is too small; it must be {self.least} or "
+                "more."
+            )
+        return found
+
+
+def lever(words: str, help: str, *, default: Any = ..., **more: Any) -> Any:
+    """A dataclass's field that holds the value of a lever.
+
+    Its key and option follow from the words unless they are given.
+    """
+    made = {"words": words, "help": help, "key": words.replace(" ", "_"), **more}
+    made.setdefault("option", f"--{made['key'].replace('_', '-')}")
+    metadata = {"lever": made}
+    return field(metadata=metadata) if default is ... else field(default=default, metadata=metadata)
+
+
+def levers_in(kind: type) -> dict[str, Lever]:
+    """The levers that a dataclass holds, by the names of its fields."""
+    found = {one.name: one.metadata.get("lever") for one in fields(kind)}
+    return {name: Lever(name=name, **made) for name, made in found.items() if made is not None}
+
+
+@dataclass(frozen=True, order=True, kw_only=True)
+class LoadLevers:
+    """How a load writes; engines have some of the values."""
+
+    # Full makes each commit safe before the next batch. Relaxed lets a power cut take the last
+    # commits back, rows and notes alike. None skips the log in a landing table, which the rows
+    # leave with one safe commit.
+    durability: str = lever(
+        "durability",
+        "How safe commits are: full, relaxed, or none over a landing table.",
+        default="full",
+        known=("full", "relaxed", "none"),
+        defaults=("full",),
+    )
+    # Rebuild drops those that refuse nothing and makes them again at the end.
+    indexes: str = lever(
+        "indexes",
+        "Of indexes that refuse nothing: keep, or rebuild at the end.",
+        default="keep",
+        known=("keep", "rebuild"),
+        defaults=("keep",),
+    )
+    # Landing gathers the rows in a table of their own, which is verified and then moved over in
+    # one set.
+    route: str = lever(
+        "route",
+        "Rows go straight into the table, or over a landing table that is verified first.",
+        default="straight",
+        known=("straight", "landing"),
+        defaults=("straight",),
+    )
+
+    @property
+    def agree(self) -> bool:
+        """Whether the values go together: only a landing table may skip the log."""
+        return self.durability != "none" or self.route == "landing"
+
+    @property
+    def load_levers(self) -> LoadLevers:
+        """These alone, where there are more."""
+        return LoadLevers(**{name: getattr(self, name) for name in LOAD_LEVERS})
+
+    def unusual(self) -> list[str]:
+        """The values that are not the usual ones, with their levers."""
+        return [
+            f"{one.words} {getattr(self, name)}"
+            for name, one in LOAD_LEVERS.items()
+            if getattr(self, name) != one.known[0]
+        ]
+
+
+LOAD_LEVERS: dict[str, Lever] = levers_in(LoadLevers)
+# Values as earlier notes, ledgers and plans have them.
+RENAMED = {"direct": "straight", "unlogged": "none"}
+DISAGREE = "Durability none is for landing tables: give --route landing with it, so that the "
+DISAGREE += "table itself stays safe."
+
+
+def way_of_writing(levers: LoadLevers) -> str:
+    """The load levers' values taken together, as one name."""
+    return ", ".join(f"{name} {getattr(levers, name)}" for name in LOAD_LEVERS)

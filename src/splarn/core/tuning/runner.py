@@ -1,0 +1,191 @@
+"""Runs trials: shape the sample, load it into an empty table, time each phase, clean up."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from splarn.core.errors import OutsideError
+from splarn.core.load import BadRows, LoadRequest, inputs_from_manifest, load
+from splarn.core.shape.parts_format import PartsFormat
+from splarn.core.shape.shaper import shape
+from splarn.core.target.notes import LoadNote
+from splarn.core.target.session import OpenEngine, Session
+from splarn.core.tuning.design import PlannedTrial
+from splarn.core.tuning.sample import Sample
+from splarn.core.tuning.trial import Trial
+from splarn.core.work.pool import Pools
+from splarn.core.work.progress import Progress, Silent
+
+# How tables of trials begin, and the state of the note that tells whose one is.
+TRIAL_TABLE = "splarn_trial_"
+TRIAL = "trial"
+
+
+def trial_table(sweep_id: str) -> str:
+    """The table of a sweep's trials, which no other sweep uses."""
+    return TRIAL_TABLE + sweep_id.removeprefix("sweep-").replace("-", "_")
+
+
+@dataclass(frozen=True)
+class TrialPlace:
+    """Where trials happen. `folder` holds each trial's parts while it runs.
+
+    Where there is a table `like`, the trials' own is made with its rules and indexes. `sweep_id` is
+    noted in the target as the one whose the table is, so that it can be removed after a kill.
+    """
+
+    open_engine: OpenEngine
+    table: str
+    folder: Path
+    like: str | None = None
+    sweep_id: str = "sweep"
+
+
+def run_trials(
+    planned: Sequence[PlannedTrial],
+    done: Sequence[Trial],
+    sample: Sample,
+    place: TrialPlace,
+    pools: Pools,
+    keep: Callable[[Trial], None],
+    *,
+    time_limit: float | None = None,
+    progress: Progress | None = None,
+) -> tuple[list[Trial], str]:
+    """Runs the planned trials after the `done` ones; `keep` is given each as it ends.
+
+    Returns all trials and why the sweep stopped: `grid finished` or `time spent`.
+    Raises OutsideError when a trial cannot be run or does not load every row.
+    """
+    watch = progress or Silent()
+    trials = list(done)
+    watch.start("sweep", len(planned), "trials")
+    watch.advance(len(trials))
+    begun = time.perf_counter()
+    stopped = "grid finished"
+    for plan in planned[len(trials) :]:
+        if time_limit is not None and time.perf_counter() - begun >= time_limit:
+            stopped = "time spent"
+            break
+        trial = run_trial(plan, sample, place, pools)
+        trials.append(trial)
+        keep(trial)
+        watch.advance(1)
+    watch.finish()
+    _forget(place)
+    return trials, stopped
+
+
+def _forget(place: TrialPlace) -> None:
+    """Removes the note that tells whose the table of trials is."""
+    session = place.open_engine().connect()
+    try:
+        session.claims.take_turn(place.table)
+        session.notes.forget(place.table)
+        session.commit()
+    finally:
+        session.close()
+
+
+def remove_left(open_engine: OpenEngine, keeper: Session) -> list[str]:
+    """Removes the tables of trials whose sweep was killed; those of living sweeps stay.
+
+    `keeper` is the session by which claims are asked for. Raises OutsideError.
+    """
+    removed = []
+    found = [note for note in keeper.notes.loads() if note.state == TRIAL]
+    left = [note for note in found if keeper.claims.claim(note.load_id)]
+    # What was read must not keep others from writing.
+    keeper.rollback()
+    for note in left:
+        place = TrialPlace(open_engine, note.table, Path(), sweep_id=note.load_id)
+        _drop_table(place)
+        _forget(place)
+        removed.append(note.table)
+    return removed
+
+
+def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pools) -> Trial:
+    """One trial. Its table and parts are removed whatever happens."""
+    configuration = plan.configuration
+    workers = pools.threads(configuration.workers)
+    streams = pools.streams(configuration.load_streams, place.open_engine().in_process)
+    parts = place.folder / "parts"
+    shutil.rmtree(parts, ignore_errors=True)
+    _make_table(place)
+    started = datetime.now(UTC).isoformat(timespec="milliseconds")
+    try:
+        begun = time.perf_counter()
+        shaped = shape(
+            sample.paths,
+            sample.layout,
+            parts,
+            PartsFormat(sample.layout.format, configuration.packing, configuration.part_size),
+            workers,
+        )
+        packed_at = time.perf_counter()
+        request = LoadRequest(
+            place.open_engine,
+            place.table,
+            shaped.manifest.layout,
+            inputs_from_manifest(shaped.manifest),
+            batch_rows=configuration.batch_rows,
+            bad_rows=BadRows(),
+            levers=configuration.load_levers,
+            tier=configuration.tier if place.open_engine().reads_parts else None,
+        )
+        record = load(request, streams)
+        if not record.verified:
+            raise OutsideError(
+                f"A trial did not load what it read ({'; '.join(record.differences)}): its time "
+                "would mean nothing, so the sweep stopped."
+            )
+    finally:
+        _drop_table(place)
+        shutil.rmtree(parts, ignore_errors=True)
+    return Trial(
+        configuration=configuration,
+        repeat=plan.repeat,
+        role=plan.role,
+        seconds=packed_at - begun + record.seconds,
+        phases={"shape": packed_at - begun, **record.phases},
+        rows=record.rows_loaded + record.rows_rejected,
+        bytes=shaped.manifest.raw_bytes,
+        packed_bytes=shaped.manifest.bytes,
+        parts=len(shaped.manifest.parts),
+        started=started,
+        compute=record.compute,
+    )
+
+
+def _make_table(place: TrialPlace) -> None:
+    _drop_table(place)
+    session = place.open_engine().connect()
+    try:
+        like = None if place.like is None else session.tables.canonical(place.like)
+        if like is not None and session.tables.kind(like) == "table":
+            session.tables.clone(like, place.table, indexes=True)
+            session.commit()
+    finally:
+        session.close()
+
+
+def _drop_table(place: TrialPlace) -> None:
+    session = place.open_engine().connect()
+    try:
+        session.claims.take_turn(place.table)
+        for note in session.notes.loads(place.table):
+            if note.details.aside:
+                session.tables.drop(note.details.aside)
+        session.tables.drop(place.table)
+        session.notes.forget(place.table)
+        now = datetime.now(UTC).isoformat(timespec="milliseconds")
+        session.notes.put_load(LoadNote(place.sweep_id, place.table, TRIAL, "sweep", now))
+        session.commit()
+    finally:
+        session.close()

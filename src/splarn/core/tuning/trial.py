@@ -1,0 +1,61 @@
+"""One measured load with one configuration."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+from typing import Any
+
+from splarn.core.prices import Stretch, Usage
+from splarn.core.tuning.configuration import Configuration
+
+
+@dataclass(frozen=True)
+class Trial:
+    """What one trial measured. `phases` and `seconds` are in seconds, `bytes` unpacked.
+
+    `role` is trial, reference (the configuration that comes back to show drift) or warm-up.
+    `compute` is what ran, where the target's compute has sizes.
+    """
+
+    configuration: Configuration
+    repeat: int
+    role: str
+    seconds: float
+    phases: dict[str, float]
+    rows: int
+    bytes: int
+    packed_bytes: int
+    parts: int
+    started: str
+    compute: tuple[Stretch, ...] = ()
+
+    def as_json(self) -> dict[str, Any]:
+        """Everything, ready for JSON."""
+        return {
+            "configuration": self.configuration.as_json(),
+            "repeat": self.repeat,
+            "role": self.role,
+            "seconds": self.seconds,
+            "phases": self.phases,
+            "rows": self.rows,
+            "bytes": self.bytes,
+            "packed_bytes": self.packed_bytes,
+            "parts": self.parts,
+            "started": self.started,
+            "compute": [[one.tier, one.seconds, one.starts] for one in self.compute],
+        }
+
+    @classmethod
+    def from_json(cls, document: dict[str, Any]) -> Trial:
+        """The reverse of `as_json`; what else was noted with the trial is left out."""
+        known = {field.name for field in fields(cls)}
+        found = {name: value for name, value in document.items() if name in known}
+        found["configuration"] = Configuration.from_json(document["configuration"])
+        found["compute"] = tuple(Stretch(*one) for one in document.get("compute", ()))
+        return cls(**found)
+
+    @property
+    def usage(self) -> Usage:
+        """What it used; a compute without sizes of its own is busy but while it shapes."""
+        busy = self.seconds - self.phases["shape"]
+        return Usage(self.compute or (Stretch(self.configuration.tier, busy),), self.seconds)

@@ -1,0 +1,1 @@
+"""DuckDB: Arrow tables inserted by threads that share one open file."""

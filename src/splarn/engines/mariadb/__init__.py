@@ -1,0 +1,1 @@
+"""MariaDB and MySQL: LOAD DATA LOCAL from a pipe, one connection a stream."""

@@ -1,0 +1,1 @@
+"""Millrace, the simulated elastic engine, which reads parts itself."""

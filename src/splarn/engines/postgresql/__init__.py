@@ -1,0 +1,1 @@
+"""PostgreSQL: COPY in binary, one connection a stream."""

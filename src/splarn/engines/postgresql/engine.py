@@ -1,0 +1,111 @@
+"""PostgreSQL: COPY from standard input, one connection a stream."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+import sqlalchemy as sa
+
+from splarn.core.layout import Field
+from splarn.core.target.session import Engine
+from splarn.engines.postgresql.digests import PostgresqlDigests
+from splarn.engines.postgresql.rows import PostgresqlRows
+from splarn.engines.postgresql.tables import PostgresqlTables
+from splarn.engines.sql.claims import SqlClaims
+from splarn.engines.sql.engine import SqlEngine
+from splarn.engines.sql.link import Link, SqlLink
+from splarn.engines.sql.notes import NOTES, SqlNotes, notes_table
+from splarn.engines.sql.session import SqlSession
+
+
+class PostgresqlEngine(SqlEngine):
+    """A database on a PostgreSQL server."""
+
+    name = "postgresql"
+    title = "PostgreSQL"
+    driver = "psycopg"
+    extra = "postgresql"
+    levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
+        **SqlEngine.levers,
+        "durability": ("full", "relaxed", "none"),
+    }
+
+    def column_type(self, field: Field) -> sa.types.TypeEngine[Any]:
+        """See SqlEngine."""
+        if field.is_uuid:
+            return sa.Uuid()
+        # json keeps the text as it came, jsonb would not.
+        return sa.JSON() if field.is_json else super().column_type(field)
+
+    def session(self, link: SqlLink) -> SqlSession:
+        """See SqlEngine."""
+        tables = PostgresqlTables(link, self.table)
+        rows = PostgresqlRows(link, tables)
+        notes = PostgresqlNotes(link, tables)
+        digests = PostgresqlDigests(link, tables, rows)
+        return PostgresqlSession(link, tables, rows, digests, PostgresqlClaims(link, notes), notes)
+
+
+class PostgresqlNotes(SqlNotes):
+    """Notes in any schema that may be looked into."""
+
+    def note_schemas(self) -> list[str | None]:
+        """See SqlNotes."""
+        with self.link.failing("Looking for the notes of", self.link.place):
+            found = self.link.run(
+                "SELECT nspname FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace "
+                f"WHERE relname = '{NOTES}' AND relkind = 'r' "
+                "AND has_schema_privilege(n.oid, 'USAGE') "
+                "AND has_table_privilege(c.oid, 'SELECT') ORDER BY nspname"
+            )
+            return [row[0] for row in found.rows]
+
+    def _lock_notes(self, schema: str | None) -> None:
+        self.link.run(
+            "SELECT pg_advisory_xact_lock(hashtextextended(:key, 0))", key=f"splarn notes {schema}"
+        )
+
+
+class PostgresqlClaims(SqlClaims):
+    """Turns and claims as the server's advisory locks."""
+
+    def __init__(self, link: Link, notes: PostgresqlNotes) -> None:
+        super().__init__(link)
+        self.notes = notes
+
+    def take_turn(self, table: str) -> None:
+        """See Claims."""
+        with self.link.failing("Waiting for", table):
+            key = f"splarn table {table}"
+            self.link.run("SELECT pg_advisory_xact_lock(hashtextextended(:key, 0))", key=key)
+
+    def claim(self, load_id: str) -> bool:
+        """See Claims."""
+        with self.link.failing("Claiming the load", load_id):
+            key = f"splarn load {load_id}"
+            found = self.link.run("SELECT pg_try_advisory_lock(hashtextextended(:key, 0))", key=key)
+            return bool(found.value)
+
+    def await_batches(self, load_id: str) -> None:
+        """See Claims."""
+        with self.link.failing("Waiting for the batches of", load_id):
+            for schema in self.notes.note_schemas():
+                notes = notes_table(schema)
+                mine = sa.select(notes.c.state).where(notes.c.load_id == load_id)
+                self.link.execute(mine.with_for_update())
+            self.link.commit()
+
+
+class PostgresqlSession(SqlSession):
+    """One connection to the server."""
+
+    def relax(self) -> None:
+        """See Session."""
+        with self.link.failing("Setting up", self.link.place):
+            self.link.run("SET synchronous_commit = off")
+            self.link.commit()
+
+
+# The type checker holds the engine to the contract.
+_KIND: type[Engine] = PostgresqlEngine

@@ -1,0 +1,282 @@
+"""The notes that a target keeps of its loads, in a table of its own beside the rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from functools import lru_cache
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
+from sqlalchemy.schema import CreateTable
+
+from splarn.core.errors import OutsideError
+from splarn.core.target.details import LoadDetails
+from splarn.core.target.marks import marks_text, read_marks
+from splarn.core.target.names import join_name, schema_and_name
+from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.target.tables import Tables
+from splarn.engines.sql.link import Concern, Link
+
+NOTES = "splarn_progress"
+_LONG = sa.Text().with_variant(mysql.LONGTEXT(), "mysql")
+
+
+@lru_cache(maxsize=64)
+def notes_table(schema: str | None) -> sa.Table:
+    """One row a load (with an empty part_id), one a part of it, and one that shows them whole.
+
+    That last row, the anchor, has neither id: where it is missing, somebody has emptied the notes.
+    """
+    return sa.Table(
+        NOTES,
+        sa.MetaData(),
+        sa.Column("load_id", sa.String(40), primary_key=True),
+        sa.Column("part_id", sa.String(80), primary_key=True),
+        sa.Column("table_name", sa.String(200), nullable=False),
+        sa.Column("name", sa.String(500), nullable=False),
+        sa.Column("state", sa.String(10), nullable=False),
+        sa.Column("mode", sa.String(10), nullable=False),
+        sa.Column("started", sa.String(40), nullable=False),
+        sa.Column("position", sa.BigInteger, nullable=False),
+        sa.Column("rows_in", sa.BigInteger, nullable=False),
+        sa.Column("rows_refused", sa.BigInteger, nullable=False),
+        # Of a load its details as JSON, of a part its marks and the proof of its position.
+        sa.Column("details", _LONG),
+        schema=schema,
+    )
+
+
+class SqlNotes(Concern):
+    """Reading and writing of notes, which lie in the schema of the table that they are about."""
+
+    def __init__(self, link: Link, tables: Tables) -> None:
+        super().__init__(link)
+        self.tables = tables
+        self._notes_made: set[str | None] = set()
+        # What was made in a transaction is gone with it.
+        link.before_rollback.append(self._notes_made.clear)
+
+    def loads(self, table: str | None = None) -> list[LoadNote]:
+        """See Notes."""
+        if table is None:
+            return [note for schema in self.note_schemas() for note in self._loads(schema, None)]
+        one = self.tables.canonical(table)
+        return self._loads(schema_and_name(one)[0], one)
+
+    def _loads(self, schema: str | None, table: str | None) -> list[LoadNote]:
+        if not self._has_notes(schema):
+            return []
+        notes = notes_table(schema)
+        query = sa.select(notes).where(notes.c.part_id == "", notes.c.load_id != "")
+        with self.link.failing("Reading the notes of", table or self.link.place):
+            rows = self.link.execute(query.order_by(notes.c.started, notes.c.load_id))
+            found = [
+                LoadNote(
+                    load_id=row["load_id"],
+                    table=row["table_name"],
+                    state=row["state"],
+                    mode=row["mode"],
+                    started=row["started"],
+                    details=LoadDetails.read(row["details"]),
+                )
+                for row in rows.named()
+            ]
+        if table is None:
+            return found
+        # An earlier Splarn noted names as they were given.
+        names = {name: self.tables.canonical(name) for name in {note.table for note in found}}
+        return [replace(note, table=table) for note in found if names[note.table] == table]
+
+    def parts(self, load_ids: Sequence[str]) -> list[PartNote]:
+        """See Notes."""
+        if not load_ids:
+            return []
+        found = []
+        for schema in self.note_schemas():
+            if not self._has_notes(schema):
+                continue
+            notes = notes_table(schema)
+            query = sa.select(notes).where(notes.c.load_id.in_(load_ids), notes.c.part_id != "")
+            with self.link.failing("Reading the notes of", "earlier loads"):
+                found += [
+                    PartNote(
+                        load_id=row["load_id"],
+                        part_id=row["part_id"],
+                        name=row["name"],
+                        state=row["state"],
+                        position=row["position"],
+                        rows=row["rows_in"],
+                        refused=row["rows_refused"],
+                        marks=read_marks((row["details"] or "").partition("|")[0]),
+                        table=row["table_name"] or join_name(schema, NOTES),
+                        proof=(row["details"] or "").partition("|")[2],
+                    )
+                    for row in self.link.execute(query).named()
+                ]
+        return found
+
+    def put_load(self, note: LoadNote) -> None:
+        """See Notes."""
+        table = self.tables.canonical(note.table)
+        schema = schema_and_name(table)[0]
+        with self.link.failing("Noting a load into", note.table):
+            self._make_notes(schema)
+            notes = notes_table(schema)
+            changed = self.link.execute(
+                notes.update()
+                .where(notes.c.load_id == note.load_id, notes.c.part_id == "")
+                .values(state=note.state, details=note.details.text())
+            )
+            if not changed.changed:
+                self._insert(
+                    schema,
+                    load_id=note.load_id,
+                    table_name=table,
+                    state=note.state,
+                    mode=note.mode,
+                    started=note.started,
+                    details=note.details.text(),
+                )
+
+    def put_part(self, note: PartNote) -> None:
+        """See Notes."""
+        with self.link.failing("Noting the part", note.name):
+            table = self.tables.canonical(note.table)
+            self._insert(
+                schema_and_name(table)[0],
+                load_id=note.load_id,
+                part_id=note.part_id,
+                table_name=table,
+                name=note.name[:500],
+                state=note.state,
+            )
+
+    def _insert(self, schema: str | None, **values: Any) -> None:
+        empty = dict.fromkeys(
+            ("load_id", "part_id", "table_name", "name", "state", "mode", "started", "details"), ""
+        )
+        figures = dict.fromkeys(("position", "rows_in", "rows_refused"), 0)
+        self.link.execute(notes_table(schema).insert().values({**empty, **figures, **values}))
+
+    def advance(self, was: PartNote, now: PartNote) -> None:
+        """See Notes."""
+        notes = notes_table(schema_and_name(was.table)[0])
+        mine = (notes.c.load_id == was.load_id, notes.c.part_id == was.part_id)
+        with self.link.failing("Noting the progress of", now.name):
+            changed = self.link.execute(
+                notes.update()
+                .where(*mine, notes.c.state == was.state, notes.c.position == was.position)
+                .values(
+                    state=now.state,
+                    position=now.position,
+                    rows_in=now.rows,
+                    rows_refused=now.refused,
+                    details=f"{marks_text(now.marks)}|{now.proof}",
+                )
+            )
+            if changed.changed == 1:
+                return
+            there = self.link.execute(sa.select(notes.c.state).where(*mine)).rows
+        if there:
+            raise OutsideError(
+                f"Another loader is at work on {now.name} in {self.link.place}: this one stopped "
+                "before its batch was committed; wait for the other to end."
+            )
+        raise OutsideError(
+            f"The note of {now.name} is gone from {NOTES} in {self.link.place}: somebody removed "
+            "it, or took the load back, so this one stopped before its batch was committed."
+        )
+
+    def forget(self, table: str) -> None:
+        """See Notes."""
+        one = self.tables.canonical(table)
+        schema = schema_and_name(one)[0]
+        if self._has_notes(schema):
+            notes = notes_table(schema)
+            with self.link.failing("Removing the notes of", table):
+                loads = [note.load_id for note in self._loads(schema, one)]
+                self.link.execute(notes.delete().where(notes.c.load_id.in_(loads)))
+
+    def are_whole(self, table: str) -> bool:
+        """See Notes."""
+        one = self.tables.canonical(table)
+        schema = schema_and_name(one)[0]
+        if not self._has_notes(schema):
+            return True
+        notes = notes_table(schema)
+        with self.link.failing("Reading the notes of", table):
+            anchor = sa.select(notes.c.state).where(notes.c.load_id == "", notes.c.part_id == "")
+            if not self.link.execute(anchor).rows:
+                # An earlier Splarn made no anchor; its notes show that they are there.
+                some = self.link.execute(sa.select(notes.c.state).limit(1)).rows
+                if not some:
+                    return False
+                self._insert(schema)
+            parts = sa.select(notes.c.load_id).where(
+                notes.c.table_name == one, notes.c.part_id != ""
+            )
+            loads = sa.select(notes.c.load_id).where(notes.c.part_id == "")
+            orphans = parts.where(notes.c.load_id.not_in(loads)).limit(1)
+            if self.link.execute(orphans).rows:
+                return False
+        counts = {note.load_id: note.details.part_count for note in self._loads(schema, one)}
+        for part in self.parts(list(counts)):
+            counts[part.load_id] -= 1
+        return all(count <= 0 for count in counts.values())
+
+    def renew(self, table: str) -> None:
+        """See Notes."""
+        one = self.tables.canonical(table)
+        schema = schema_and_name(one)[0]
+        if self.are_whole(table):
+            return
+        notes = notes_table(schema)
+        with self.link.failing("Renewing the notes of", table):
+            known = sa.select(notes.c.load_id).where(notes.c.part_id == "")
+            lost = self.link.execute(
+                sa.select(notes.c.load_id)
+                .where(notes.c.table_name == one, notes.c.load_id.not_in(known))
+                .distinct()
+            ).rows
+            self.link.execute(notes.delete().where(notes.c.load_id.in_([row[0] for row in lost])))
+            if not self.link.execute(sa.select(notes.c.state).where(notes.c.load_id == "")).rows:
+                self._insert(schema)
+        for note in self._loads(schema, one):
+            if note.details.part_count > len(self.parts([note.load_id])):
+                bare = note.details.with_(part_count=0, stage="")
+                self.put_load(replace(note, state="lost", details=bare))
+
+    def _lock_notes(self, schema: str | None) -> None:
+        """Lets nobody else make the notes of a schema until the end of the transaction."""
+
+    def _make_notes(self, schema: str | None) -> None:
+        if self._has_notes(schema):
+            return
+        self._lock_notes(schema)
+        if self._has_notes(schema):
+            return
+        self.link.execute(CreateTable(notes_table(schema), if_not_exists=True))
+        self._notes_made.add(schema)
+        self._insert(schema)
+
+    def _has_notes(self, schema: str | None) -> bool:
+        if schema not in self._notes_made:
+            columns = self._note_columns(schema)
+            if columns and "details" not in columns:
+                # Written by the first Splarn, which kept no details.
+                with self.link.failing("Extending", NOTES):
+                    kind = _LONG.compile(dialect=self.link.dialect)
+                    where = self.link.quoted(join_name(schema, NOTES))
+                    self.link.run(f"ALTER TABLE {where} ADD COLUMN details {kind}")
+            if columns:
+                self._notes_made.add(schema)
+        return schema in self._notes_made
+
+    def note_schemas(self) -> list[str | None]:
+        """The schemas of this target in which there are notes."""
+        return [None] if self._has_notes(None) else []
+
+    def _note_columns(self, schema: str | None) -> set[str]:
+        return {column.name for column in self.tables.columns(join_name(schema, NOTES)) or ()}

@@ -1,0 +1,56 @@
+"""One session with an SQL target: the parts of the contract over one link."""
+
+from __future__ import annotations
+
+import time
+
+from splarn.engines.sql.claims import SqlClaims
+from splarn.engines.sql.digests import SqlDigests
+from splarn.engines.sql.link import Concern, Link
+from splarn.engines.sql.notes import SqlNotes
+from splarn.engines.sql.rows import SqlRows
+from splarn.engines.sql.tables import SqlTables
+
+
+class SqlSession(Concern):
+    """See Session. A server that is ours has the size it has, and is given rows."""
+
+    compute = None
+    files = None
+
+    def __init__(
+        self,
+        link: Link,
+        tables: SqlTables,
+        rows: SqlRows,
+        digests: SqlDigests,
+        claims: SqlClaims,
+        notes: SqlNotes | None = None,
+    ) -> None:
+        super().__init__(link)
+        self.tables, self.rows, self.digests, self.claims = tables, rows, digests, claims
+        self.notes = notes or SqlNotes(link, tables)
+
+    def clock(self) -> float:
+        """See Session."""
+        return time.perf_counter()
+
+    def relax(self) -> None:
+        """See Session."""
+
+    def checkpoint(self) -> None:
+        """See Session. Changes of tables belong to the open transaction."""
+
+    def commit(self) -> None:
+        """See Session."""
+        self.link.commit()
+
+    def rollback(self) -> None:
+        """See Session."""
+        self.link.rollback()
+
+    def close(self) -> None:
+        """See Session."""
+        self.rows.close()
+        self.link.close()
+        self.claims.close()

@@ -1,0 +1,1 @@
+"""SQLite: images of tables moved in under the write lock of the file."""
