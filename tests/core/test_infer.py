@@ -12,10 +12,10 @@ from pyarrow import parquet
 
 from splarn.core.check.checking import check
 from splarn.core.errors import RequestError
+from splarn.core.inference.body import is_padded
 from splarn.core.inference.column_types import guess_field, look_at
 from splarn.core.inference.guess_dialect import guess_marks
 from splarn.core.inference.infer import Inferred, infer_layout
-from splarn.core.inference.text_form import is_padded
 from splarn.core.records.splitting import Marks, records_of
 from splarn.core.survey import survey
 from splarn.core.work.pool import Inline

@@ -15,6 +15,7 @@ WIDEST, NARROWEST, INDENT = 96, 40, 2
 # Where texts begin at most; longer words have a line of their own.
 LONGEST_WORDS = 28
 # What every command takes stands at the end.
+LEVERS = "Levers"
 ALWAYS = ("--job", "--yes", "--json", "--help")
 OVERVIEW = "Options"
 
@@ -62,7 +63,9 @@ def _words(option: Any) -> str:
     """How a parameter is typed."""
     if not isinstance(option, TyperOption):
         return str(option.metavar or option.human_readable_name)
-    names = sorted(option.opts, key=lambda name: (name.startswith("--"), name))
+    # Of a lever, names of before are taken and no longer shown.
+    opts = option.opts[:1] if option.rich_help_panel == LEVERS else option.opts
+    names = sorted(opts, key=lambda name: (name.startswith("--"), name))
     shown = ", ".join(names) + "".join(f", {name}" for name in option.secondary_opts)
     return shown if option.is_flag else f"{shown} {option.metavar or 'VALUE'}"
 
@@ -89,7 +92,7 @@ def _meaning(option: Any) -> str:
 def _sections(command: Any, context: Any) -> Iterable[tuple[str, list[tuple[str, str]]]]:
     """The parameters by group: what to work on, levers, and what every command takes."""
     shown = [one for one in command.get_params(context) if not getattr(one, "hidden", False)]
-    groups: dict[str, list[tuple[str, str]]] = {"Takes": [], "Levers": [], "Always": []}
+    groups: dict[str, list[tuple[str, str]]] = {"Takes": [], LEVERS: [], "Always": []}
     for one in shown:
         panel = getattr(one, "rich_help_panel", None) or "Takes"
         if isinstance(one, TyperOption) and set(one.opts) & set(ALWAYS):

@@ -80,6 +80,7 @@ def takes_levers(
         kept = f" (default: {lever.known[0]})" if one and lever.known else ""
         info = typer.Option(
             lever.option,
+            *lever.also,
             metavar="VALUE" if one else lever.metavar,
             help=lever.help + kept,
             rich_help_panel="Levers",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -9,13 +10,18 @@ import typer
 
 from splarn.cli.misuse import read
 from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Workers
+from splarn.core.units import parse_count, parse_size
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from splarn.cli.context import Context
+    from splarn.cli.output import Output
+    from splarn.core.layout import Layout
     from splarn.core.reading.faults import Fault
     from splarn.core.shape.manifest import Manifest
+    from splarn.core.shape.parts_format import PartsFormat
+    from splarn.core.shape.shaper import Shaped
     from splarn.core.source.codecs import Packing
     from splarn.core.source.places import Place
     from splarn.core.work.pool import Pool
@@ -103,22 +109,10 @@ def shape(
     An interrupted shape goes on with the parts that are whole when the same command is given again.
     """
     from splarn.cli.context import Context
-    from splarn.core.shape.keys import parse_keys
-    from splarn.core.shape.parts_format import PartsFormat
     from splarn.core.shape.shaper import shape as make_parts
-    from splarn.core.source.codecs import Packing
-    from splarn.core.units import (
-        parse_count,
-        parse_size,
-        plural,
-        show_count,
-        show_duration,
-        show_size,
-    )
     from splarn.core.work.pool import Pools, workers_for
 
     context = Context(job, as_json)
-    out = context.out
     files = context.paths(paths)
     total = sum(file.stat().st_size for file in files)
     if estimate:
@@ -126,29 +120,19 @@ def shape(
     how = context.layout(layout, files)
     kind = format_ or how.format
     _check_options(kind, header, packed_size, part_rows, part_count)
-    columnar = kind == "parquet"
-    packing = Packing.parse(codec or ("zstd:1" if columnar else "none"), columnar)
-    size = read("--part-size", parse_size, part_size)
-    if part_count is not None:
-        size = -(-total // part_count)
     with Pools() as pools:
         # Typing and unpacking are several times the work of copying.
         work = total if kind == how.format == "csv" else 8 * total
         pool = pools.threads(workers or workers_for(work))
-        if packed_size is not None:
-            size = _unpacked_size(
-                read("--packed-size", parse_size, packed_size), files, packing, pool
-            )
-        output = PartsFormat(
-            format=kind,
-            packing=packing,
-            part_bytes=size,
+        output = _parts_format(
+            how, kind, codec, header, row_group_rows, dictionary, sort_by, partition_by
+        )
+        output = replace(
+            output,
+            part_bytes=_part_bytes(
+                files, output.packing, total, pool, part_size, packed_size, part_count
+            ),
             part_rows=0 if part_rows is None else read("--part-rows", parse_count, part_rows),
-            header=header,
-            row_group_rows=read("--row-group-rows", parse_count, row_group_rows),
-            dictionary=dictionary,
-            sort_by=() if sort_by is None else parse_keys(sort_by, how, False),
-            partition_by=() if partition_by is None else parse_keys(partition_by, how, True),
         )
         made = make_parts(
             files,
@@ -158,45 +142,29 @@ def shape(
             pool,
             keep=0 if rejects is None else None,
             again=again,
-            progress=out.progress(),
+            progress=context.out.progress(),
         )
-        copies = output.is_copy(how)
         differences: list[str] = []
         if verify:
             from splarn.core.shape.verify import verify_parts
 
-            differences = verify_parts(made.manifest, how, copies, pool, out.progress())
-    manifest = made.manifest
-    set_aside = None
-    if rejects is not None:
-        set_aside = _keep_rejects(rejects, made.faults)
-    if made.resumed:
-        out.note(f"{plural(made.resumed, 'part')} of an interrupted shape were whole and kept.")
-    speed = made.bytes_in / max(made.seconds, 1e-9)
-    out.say(
-        f"{plural(len(files), 'file')}, {show_size(made.bytes_in)} → "
-        f"{plural(len(manifest.parts), 'part')}, {show_size(manifest.bytes)}"
-        f"{_packed_share(manifest, packing)}, {plural(round(manifest.rows), 'row')}, "
-        f"in {show_duration(made.seconds)} ({show_size(speed)}/s)."
-    )
-    if made.faults:
-        out.note(
-            f"{show_count(len(made.faults))} bad rows were set aside in {set_aside}; they are in "
-            "no part."
-        )
+            copies = output.is_copy(how)
+            differences = verify_parts(made.manifest, how, copies, pool, context.out.progress())
+    set_aside = None if rejects is None else _keep_rejects(rejects, made.faults)
+    _show(context.out, len(files), made, output, how, set_aside)
     if verify and not differences:
-        what = "the source's records" if copies else "the source's good rows"
-        out.good(f"Verified: the parts hold exactly {what}, once each.")
+        what = "records" if output.is_copy(how) else "good rows"
+        context.out.good(f"Verified: the parts hold exactly the source's {what}, once each.")
     for difference in differences:
-        out.bad(f"{difference}.")
-    out.say(f"The manifest is {manifest.path}.")
-    out.document(
+        context.out.bad(f"{difference}.")
+    context.out.say(f"The manifest is {made.manifest.path}.")
+    context.out.document(
         {
-            "manifest": str(manifest.path),
-            "parts": len(manifest.parts),
-            "rows": manifest.rows,
+            "manifest": str(made.manifest.path),
+            "parts": len(made.manifest.parts),
+            "rows": made.manifest.rows,
             "bytes_in": made.bytes_in,
-            "bytes_out": manifest.bytes,
+            "bytes_out": made.manifest.bytes,
             "parts_kept": made.resumed,
             "rows_rejected": len(made.faults),
             "rejects": str(set_aside) if set_aside else None,
@@ -206,6 +174,76 @@ def shape(
         }
     )
     return 1 if differences else 0
+
+
+def _parts_format(
+    how: Layout,
+    kind: str,
+    codec: str | None,
+    header: bool,
+    row_group_rows: str,
+    dictionary: bool,
+    sort_by: str | None,
+    partition_by: str | None,
+) -> PartsFormat:
+    """How parts are written, as the options say; of no size yet."""
+    from splarn.core.shape.keys import parse_keys
+    from splarn.core.shape.parts_format import PartsFormat
+    from splarn.core.source.codecs import Packing
+
+    columnar = kind == "parquet"
+    return PartsFormat(
+        format=kind,
+        packing=Packing.parse(codec or ("zstd:1" if columnar else "none"), columnar),
+        part_bytes=0,
+        header=header,
+        row_group_rows=read("--row-group-rows", parse_count, row_group_rows),
+        dictionary=dictionary,
+        sort_by=() if sort_by is None else parse_keys(sort_by, how, False),
+        partition_by=() if partition_by is None else parse_keys(partition_by, how, True),
+    )
+
+
+def _part_bytes(
+    files: list[Place],
+    packing: Packing,
+    total: int,
+    pool: Pool,
+    part_size: str,
+    packed_size: str | None,
+    part_count: int | None,
+) -> int:
+    """The unpacked size of a part, however it was asked for."""
+    size = read("--part-size", parse_size, part_size)
+    if part_count is not None:
+        return -(-total // part_count)
+    if packed_size is not None:
+        return _unpacked_size(read("--packed-size", parse_size, packed_size), files, packing, pool)
+    return size
+
+
+def _show(
+    out: Output, count: int, made: Shaped, output: PartsFormat, how: Layout, set_aside: Path | None
+) -> None:
+    """What was made, and what of it a person should know."""
+    from splarn.core.units import plural, show_duration, show_size
+
+    manifest = made.manifest
+    if made.resumed:
+        out.note(f"{plural(made.resumed, 'part')} of an interrupted shape were whole and kept.")
+    speed = made.bytes_in / max(made.seconds, 1e-9)
+    out.say(
+        f"{plural(count, 'file')}, {show_size(made.bytes_in)} → "
+        f"{plural(len(manifest.parts), 'part')}, {show_size(manifest.bytes)}"
+        f"{_packed_share(manifest, output.packing)}, {plural(manifest.rows, 'row')}, "
+        f"in {show_duration(made.seconds)} ({show_size(speed)}/s)."
+    )
+    if made.faults:
+        verb = "was" if len(made.faults) == 1 else "were"
+        out.note(
+            f"{plural(len(made.faults), 'bad row')} {verb} set aside in {set_aside}, and "
+            f"{'is' if len(made.faults) == 1 else 'are'} in no part."
+        )
 
 
 def _check_options(

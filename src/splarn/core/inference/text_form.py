@@ -7,12 +7,11 @@ and the names of the columns.
 from __future__ import annotations
 
 import re
-from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from splarn.core.errors import RequestError
-from splarn.core.inference.cells import is_value
+from splarn.core.inference.body import is_padded, judge_body
 from splarn.core.inference.encoding import guess_encoding, line_end_of
 from splarn.core.inference.fixed import fixed_widths
 from splarn.core.inference.guess_dialect import Guess, guess_marks
@@ -24,16 +23,7 @@ from splarn.core.records.splitting import Marks, Record, lines_of, records_of
 from splarn.core.source.archives import is_sheet
 from splarn.core.source.forms import around_fields
 
-# How people begin what they write behind the records.
-_REMARK = re.compile(
-    "(?:source|note|total|figures|data |copyright|generated|report|created|end of|as of|last upd)"
-    "|[*†©#(]"
-)
 _SEP = re.compile(r'"?sep=(.)"?')
-# A column in which this share of the values is padded was padded on purpose.
-PADDED = 0.5
-# No careful person writes more lines behind the records.
-MOST_BEHIND = 12
 PATTERNS = 12
 TEXTS = 8
 # What begins with a longer line, or has more fields in one, is no table.
@@ -215,55 +205,10 @@ def _judge_records(
                 f"{len(filled)} {what} before the {'header' if beginning.header else 'records'} "
                 f"and {'is' if len(filled) == 1 else 'are'} passed over (such as {shown!r})"
             )
-    width = beginning.width
-    names = _names(beginning, width, notes)
-    orders = {}
-    for sample, records in zip(heads[1:], of_heads[1:], strict=True):
-        orders[sample.path] = _order_of(sample, records, beginning, names, notes)
-    bodies: list[list[Record]] = []
-    for sample, records in zip(samples, every, strict=True):
-        body = list(records)
-        if sample.is_head:
-            skip = beginning.before
-            body = [record for record in body if record.line > skip]
-            if beginning.header and body:
-                body = body[len(beginning.header) :]
-        order = orders.get(sample.path)
-        if order:
-            body = [
-                Record(one.line, tuple(one.cells[at] for at in order))
-                for one in body
-                if one.width == width
-            ]
-        bodies.append(body)
-    found_all = [one for body in bodies for one in body]
-    comment = _comment_mark(bodies, width)
-    if comment:
-        bodies = [[one for one in body if not one.cells[0].startswith(comment)] for body in bodies]
-        alike = sum(one.width == width and one.cells[0].startswith(comment) for one in found_all)
-        also = f", also {alike} with as many fields as a record" if alike else ""
-        notes.append(f"lines that begin with {comment!r} are comments and no records{also}")
+    names = _names(beginning, beginning.width, notes)
     spaced = dialect.runs or bool(dialect.widths)
-    footer = _footer(samples, bodies, width, spaced, notes)
-    if footer:
-        bodies = [
-            body[:-footer] if sample.is_tail else body
-            for sample, body in zip(samples, bodies, strict=True)
-        ]
-    fill = _fill(bodies, width, notes)
-    kept = tuple(
-        (*record.cells, *[""] * (width - record.width))
-        for body in bodies
-        for record in body
-        if record.width == width or (fill and record.width < width)
-    )
-    places = tuple(
-        f"{sample.path.name}, line {record.line}" if sample.is_head else sample.path.name
-        for sample, body in zip(samples, bodies, strict=True)
-        for record in body
-        if record.width == width or (fill and record.width < width)
-    )
-    trim = is_padded(kept, marks)
+    body = judge_body(samples, every, beginning, names, spaced, notes)
+    trim = is_padded(body.records, marks)
     if trim:
         notes.append("values are padded with blanks; they are trimmed on reading")
     return TextForm(
@@ -272,15 +217,15 @@ def _judge_records(
             header=bool(beginning.header),
             header_rows=max(len(beginning.header), 1),
             before=beginning.before,
-            comment=comment,
-            footer=footer,
-            fill=fill,
+            comment=body.comment,
+            footer=body.footer,
+            fill=body.fill,
             trim=trim,
         ),
         tuple(names),
-        kept,
+        body.records,
         tuple(notes),
-        places,
+        body.places,
     )
 
 
@@ -302,118 +247,3 @@ def _names(beginning: Beginning, width: int, notes: list[str]) -> list[str]:
     if not beginning.sure:
         notes.append("whether the first line is a header or a record is not sure; taken as header")
     return names
-
-
-def _order_of(
-    sample: SampledText,
-    records: list[Record],
-    beginning: Beginning,
-    names: Sequence[str],
-    notes: list[str],
-) -> tuple[int, ...]:
-    """How another file's columns are put into the order of the first one's; empty where they are.
-
-    Other names are said.
-    """
-    if not records or not beginning.header:
-        return ()
-    head = next((record for record in records if record.line > beginning.before), records[0])
-    cells = ("", *head.cells) if beginning.short else head.cells
-    own = settled_names(cells, max(len(cells), len(names)))[0]
-    if own == list(names):
-        return ()
-    if sorted(own) == sorted(names):
-        notes.append(
-            f"{sample.path.name} has its columns in another order; they are put into the first "
-            "file's"
-        )
-        return tuple(own.index(name) for name in names)
-    notes.append(f"{sample.path.name} has another header than the first file")
-    return ()
-
-
-def _comment_mark(bodies: Sequence[Sequence[Record]], width: int) -> str | None:
-    """The mark of comment lines among the records."""
-    odd = [one for body in bodies for one in body if one.cells[0].startswith("#")]
-    even = sum(one.width == width for one in odd)
-    return "#" if odd and width > 1 and even * 2 < len(odd) else None
-
-
-def _footer(
-    samples: Sequence[SampledText],
-    bodies: list[list[Record]],
-    width: int,
-    spaced: bool,
-    notes: list[str],
-) -> int:
-    """How many lines behind the records are none, alike in all files that are seen to their end."""
-    if width < 2 or spaced:
-        return 0
-    found: Counter[int] = Counter()
-    shown = ""
-    for sample, body in zip(samples, bodies, strict=True):
-        if not sample.is_tail or len(body) < 3:
-            continue
-        count = 0
-        while count < len(body) and _is_note(body[-1 - count], width):
-            count += 1
-        lines = count and sum(
-            1 + cell.count("\n") for one in body[-count:] for cell in (one.cells[0],)
-        )
-        if count > MOST_BEHIND or lines != count:
-            count = 0
-        if count:
-            shown = body[-count].cells[0]
-        found[count] += 1
-    if not found or set(found) == {0}:
-        return 0
-    if len(found) > 1:
-        notes.append("some files end with lines that are no records; such lines will be refused")
-        return 0
-    (count,) = found
-    what = "line stands" if count == 1 else "lines stand"
-    notes.append(
-        f"{count} {what} behind the records and {'is' if count == 1 else 'are'} left out (such as "
-        f"{shown.strip()[:50]!r})"
-    )
-    return count
-
-
-def _is_note(record: Record, width: int) -> bool:
-    """Whether a record at the end is a remark: of another width, with a text and little else."""
-    first = record.cells[0].strip()
-    if is_value(first):
-        return False
-    if record.width == width:
-        remark = _REMARK.match(first.lower()) is not None
-        return width > 2 and record.filled == 1 and len(first) > 12 and remark
-    return record.width < width and record.filled <= max(1, width // 2)
-
-
-def _fill(bodies: Sequence[Sequence[Record]], width: int, notes: list[str]) -> bool:
-    """Whether records leave fields out at their end, rather than being damaged."""
-    widths = Counter(record.width for body in bodies for record in body)
-    total = widths.total()
-    short = sum(count for one, count in widths.items() if one < width)
-    if total and widths[width] == 0 and short == total:
-        notes.append("records leave out fields at their end; those are read as empty")
-        return True
-    if short and short >= max(0.02 * total, 3) and min(widths) > 1:
-        notes.append(
-            f"{short:,} of {total:,} sampled records leave out fields at their end; those are read "
-            "as empty"
-        )
-        return True
-    return False
-
-
-def is_padded(rows: Sequence[Sequence[str]], marks: Marks) -> bool:
-    """Whether values of some column are padded with blanks more often than not."""
-    if marks.runs or not rows:
-        return False
-    for column in zip(*rows[:2000], strict=True):
-        filled = [value for value in column if value.strip()]
-        padded = sum(1 for value in filled if value != value.strip(" \t"))
-        if len(filled) > 1 and padded >= PADDED * len(filled):
-            return True
-    return False

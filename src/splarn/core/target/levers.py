@@ -17,8 +17,9 @@ class Lever:
     """One lever. `words` name it in sentences, `key` in job files and `option` on command lines.
 
     `read` makes a value of what a person writes, `show` is the reverse. `defaults` are the values
-    of a space that says nothing of it. `known` are the only values, the first of which every
-    target has; empty where there are too many to list. `least` is the smallest number it may be.
+    of a space that says nothing of it. `also` is an option's name of before, which is still taken.
+    `known` are the only values, the first of which every target has; empty where there are too many
+    to list. `least` is the smallest number it may be.
     """
 
     name: str
@@ -32,6 +33,7 @@ class Lever:
     defaults: tuple[Any, ...] = ()
     known: tuple[str, ...] = ()
     least: int | None = None
+    also: tuple[str, ...] = ()
 
     @property
     def is_number(self) -> bool:

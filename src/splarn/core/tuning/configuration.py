@@ -62,6 +62,7 @@ class Configuration(LoadLevers):
         "load streams",
         "How many connections load at once, as 1,2,4.",
         metavar="COUNTS",
+        also=("--streams",),
         read=parse_count,
         defaults=(1, 2, 4),
         least=1,
