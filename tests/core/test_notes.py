@@ -10,7 +10,12 @@ from pytest import mark, raises
 
 from splarn.core.errors import RequestError
 from splarn.core.layout import Field
+from splarn.core.layout.dialect import Dialect
+from splarn.core.layout.fields import Layout
 from splarn.core.load import BadRows
+from splarn.core.load.opening import intended
+from splarn.core.load.request import LoadRequest
+from splarn.core.load.table import Fit
 from splarn.core.target.details import LoadDetails
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.levers import LoadLevers, way_of_writing
@@ -106,3 +111,33 @@ def test_levers_are_part_of_a_configuration() -> None:
     assert Configuration.from_json(older).load_levers == LoadLevers()
     with raises(RequestError, match="'sideways' is not known"):
         Space.of({**ONE, "indexes": ("sideways",)})
+
+
+@mark.parametrize(
+    ("mode", "rows", "keep", "route", "aside", "before", "swaps"),
+    [
+        ("create", None, True, "straight", "", "", False),
+        ("append", 5, True, "straight", "", "", False),
+        ("append", 5, True, "landing", "landing", "", False),
+        ("empty", 5, True, "straight", "", "before", False),
+        ("empty", 5, False, "landing", "landing", "", False),
+        ("empty", 0, True, "straight", "", "", False),
+        ("replace", 5, False, "landing", "next", "before", True),
+        ("replace", 0, True, "straight", "next", "before", True),
+        ("replace", None, True, "straight", "", "", False),
+    ],
+)
+def test_what_a_load_intends_follows_from_what_is_asked_and_there(
+    mode: str, rows: int | None, keep: bool, route: str, aside: str, before: str, swaps: bool
+) -> None:
+    layout = Layout("tolls", Dialect(), (Field("no", "integer"), Field("toll", "number")))
+    asked = LoadRequest(
+        open_engine=None,  # type: ignore[arg-type]
+        table="tolls", layout=layout, inputs=(), table_mode=mode, keep_old=keep,
+        levers=LoadLevers(route=route),
+    )  # fmt: skip
+    found = intended(asked, Fit(rows, ("no",)), "20310401-101010-abcd")
+    names = {"": "", "landing": "tolls_landing_abcd", "next": "tolls_next_abcd",
+             "before": "tolls_before_abcd"}  # fmt: skip
+    assert (found.aside, found.before, found.swaps) == (names[aside], names[before], swaps)
+    assert (found.made, found.names, found.stage) == (rows is None, ("no",), "prepare")

@@ -24,7 +24,7 @@ from splarn.core.load.refusals import (
 )
 from splarn.core.load.request import Input, LoadRequest
 from splarn.core.load.standing import changes_since
-from splarn.core.load.table import fit_table, stored
+from splarn.core.load.table import Fit, fit_table, stored
 from splarn.core.target.details import LoadDetails
 from splarn.core.target.names import schema_and_name, sibling
 from splarn.core.target.notes import LoadNote, PartNote
@@ -148,19 +148,28 @@ def _kept_ways(request: LoadRequest, note: LoadNote) -> tuple[str, ...]:
     return (f"An unfinished load goes on the way it began: {'; '.join(kept)}.",)
 
 
-def _begin(
-    session: Session, request: LoadRequest, earlier: list[LoadNote], confirm: Confirm | None
-) -> Opened:
-    fit = fit_table(session, request.table, request.layout, request.columns, request.numbers)
-    refuse_what_is_there(session, fit, request, confirm)
+def intended(request: LoadRequest, fit: Fit, load_id: str) -> LoadDetails:
+    """What a new load is going to do with the table, decided from what is asked and what fits.
+
+    Nothing is looked at and nothing written: the tables beside it are only named.
+    """
     levers, mode = request.levers, request.table_mode
-    now = datetime.now(UTC)
-    load_id = f"{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
     there = fit.rows is not None
+    replaces = mode == "replace" and there
     removes = mode in ("empty", "replace") and bool(fit.rows)
-    details = LoadDetails(
+    aside = before = ""
+    if replaces:
+        aside = beside(request.table, "next", load_id)
+    elif levers.route == "landing":
+        aside = beside(request.table, "landing", load_id)
+    if replaces or (removes and request.keep_old):
+        before = beside(request.table, "before", load_id)
+    return LoadDetails(
         stage="prepare",
         made=not there,
+        aside=aside,
+        swaps=replaces,
+        before=before,
         durability=levers.durability,
         route=levers.route,
         fields=stored(request.layout, fit.names).fields,
@@ -168,25 +177,39 @@ def _begin(
         part_count=len(request.inputs),
         holds=tuple((one.content_id, one.holds) for one in request.inputs if one.holds),
     )
-    if mode == "replace" and there:
-        details = details.with_(aside=beside(request.table, "next", load_id), swaps=True)
-    elif levers.route == "landing":
-        details = details.with_(aside=beside(request.table, "landing", load_id))
-    if (mode == "replace" and there) or (removes and request.keep_old):
-        details = details.with_(before=beside(request.table, "before", load_id))
-    if levers.indexes == "rebuild" and there and mode != "replace":
+
+
+def _with_what_is_there(
+    session: Session, request: LoadRequest, fit: Fit, details: LoadDetails, earlier: list[LoadNote]
+) -> LoadDetails:
+    """The same with what must be remembered of the table before anything in it changes."""
+    mode = request.table_mode
+    if request.levers.indexes == "rebuild" and fit.rows is not None and mode != "replace":
         dropped = [one for one in session.tables.indexes(request.table) if not one.unique]
         details = details.with_(indexes=tuple((one.name, one.statement) for one in dropped))
     unmarked = mode == "append" and fit.rows and not session.rows.can_mark(request.table, fit.names)
-    alone = not any(note.state == "open" for note in session.notes.loads(request.table))
+    alone = not any(note.state == "open" for note in earlier)
     if unmarked and alone and request.verify:
         before = session.digests.of_columns(request.table, details.fields)
         details = details.with_(digests_before=tuple(before))
     if mode in ("empty", "replace"):
         ended = [(one.load_id, one.state) for one in earlier if one.state in ("open", "done")]
         details = details.with_(ended=tuple(ended), touched=_touched(session, earlier))
+    return details
+
+
+def _begin(
+    session: Session, request: LoadRequest, earlier: list[LoadNote], confirm: Confirm | None
+) -> Opened:
+    """Decides, looks, notes, and then makes the tables ready."""
+    fit = fit_table(session, request.table, request.layout, request.columns, request.numbers)
+    refuse_what_is_there(session, fit, request, confirm)
+    now = datetime.now(UTC)
+    load_id = f"{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    details = intended(request, fit, load_id)
+    details = _with_what_is_there(session, request, fit, details, earlier)
     started = now.isoformat(timespec="milliseconds")
-    note = LoadNote(load_id, request.table, "open", mode, started, details)
+    note = LoadNote(load_id, request.table, "open", request.table_mode, started, details)
     session.notes.put_load(note)
     parts = {}
     for entry in request.inputs:
