@@ -49,6 +49,13 @@ def pytest_xdist_auto_num_workers() -> int:
     return (os.cpu_count() or 1) + 1
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Property tests are not measured: they go the same ways many times, which then takes long."""
+    for item in items:
+        if getattr(getattr(item, "obj", None), "is_hypothesis_test", False):
+            item.add_marker("no_cover")
+
+
 @dataclass(frozen=True)
 class Ran:
     """What one run of the program gave back."""
