@@ -188,7 +188,8 @@ def _with_what_is_there(
         dropped = [one for one in session.tables.indexes(request.table) if not one.unique]
         details = details.with_(indexes=tuple((one.name, one.statement) for one in dropped))
     unmarked = mode == "append" and fit.rows and not session.rows.can_mark(request.table, fit.names)
-    alone = not any(note.state == "open" for note in earlier)
+    # Asked anew: those that had brought nothing were ended meanwhile.
+    alone = not any(note.state == "open" for note in session.notes.loads(request.table))
     if unmarked and alone and request.verify:
         before = session.digests.of_columns(request.table, details.fields)
         details = details.with_(digests_before=tuple(before))
