@@ -29,7 +29,7 @@ from splarn.core.target.details import LoadDetails
 from splarn.core.target.names import schema_and_name, sibling
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.target.session import Session
-from splarn.core.target.tables import TableIndex
+from splarn.core.target.tables import Likeness, TableIndex
 
 # Longer table names would be too long for some engine with what is added to them.
 LONGEST_NAME = 44
@@ -276,8 +276,8 @@ def prepare(session: Session, request: LoadRequest, note: LoadNote) -> LoadNote:
         if note.mode == "replace" and not fits:
             session.tables.create(details.aside, layout)
         else:
-            logged = details.durability != "none"
-            session.tables.clone(table, details.aside, logged=logged, twin=details.swaps)
+            like = Likeness(logged=details.durability != "none", twin=details.swaps)
+            session.tables.clone(table, details.aside, like)
     if note.mode == "empty" and not details.aside:
         clear(session, note)
     for name, statement in details.indexes:

@@ -36,6 +36,23 @@ class TableIndex:
     unique: bool
 
 
+@dataclass(frozen=True)
+class Likeness:
+    """What a copy of a table has besides its columns, rules and unique indexes.
+
+    One that is not `logged` skips the engine's log, with `indexes` the others come along too, and a
+    `twin` is to take the table's place, so that it also gets the owner, rights and whatever else
+    belongs to a table there.
+    """
+
+    logged: bool = True
+    indexes: bool = False
+    twin: bool = False
+
+
+LIKE = Likeness()
+
+
 class Tables(Protocol):
     """What a table looks like, and changes to tables as wholes. Names are canonical ones."""
 
@@ -63,20 +80,8 @@ class Tables(Protocol):
     def create(self, table: str, layout: Layout) -> None:
         """Makes the table from the layout."""
 
-    def clone(
-        self,
-        table: str,
-        copy: str,
-        *,
-        logged: bool = True,
-        indexes: bool = False,
-        twin: bool = False,
-    ) -> None:
-        """Makes an empty table like another with the rules of that one; without the log if asked.
-
-        Its unique indexes come along, the others only with `indexes`. A `twin` is to take its
-        place, so that it also gets the owner, rights and whatever else belongs to a table there.
-        """
+    def clone(self, table: str, copy: str, like: Likeness = LIKE) -> None:
+        """Makes an empty table like another with the rules and unique indexes of that one."""
 
     def make_bare(self, table: str, copy: str) -> None:
         """Makes an empty table with the columns of another and no rules, to keep its rows in."""

@@ -15,6 +15,7 @@ from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.target.notes import LoadNote
 from splarn.core.target.session import OpenEngine, Session
+from splarn.core.target.tables import Likeness
 from splarn.core.tuning.design import PlannedTrial
 from splarn.core.tuning.sample import Sample
 from splarn.core.tuning.trial import Trial
@@ -169,7 +170,7 @@ def _make_table(place: TrialPlace) -> None:
     try:
         like = None if place.like is None else session.tables.canonical(place.like)
         if like is not None and session.tables.kind(like) == "table":
-            session.tables.clone(like, place.table, indexes=True)
+            session.tables.clone(like, place.table, Likeness(indexes=True))
             session.commit()
     finally:
         session.close()

@@ -2,31 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Mapping, Sequence
+from typing import Any, ClassVar
 
-from splarn.core.layout import Field
 from splarn.engines.sql.digests import SqlDigests
 
 
 class DuckdbDigests(SqlDigests):
     """Digests as DuckDB computes them."""
 
-    def total(self, column: str, field: Field) -> str:
-        """See Digests."""
-        if field.is_text:
-            return f"sum(length({column}::VARCHAR))"
-        expressions = {
-            "boolean": f"{column}::INTEGER",
-            "date": f"date_diff('day', DATE '1970-01-01', {column})",
-            "datetime": f"epoch_us(date_trunc('second', {column})) // 1000000",
-            "time": f"(hour({column}) * 3600 + minute({column}) * 60 + second({column}))",
-        }
-        return f"sum({expressions.get(field.type, column)})"
-
-    def extremes(self, column: str, field: Field) -> list[str]:
-        """See Digests."""
-        return super().extremes(f"{column}::INTEGER" if field.type == "boolean" else column, field)
+    length = "length({}::VARCHAR)"
+    sums: ClassVar[Mapping[str, str]] = {
+        "boolean": "{}::INTEGER",
+        "date": "date_diff('day', DATE '1970-01-01', {})",
+        "datetime": "epoch_us(date_trunc('second', {})) // 1000000",
+        "time": "(hour({0}) * 3600 + minute({0}) * 60 + second({0}))",
+    }
 
     def hash_name(self) -> str:
         """See Digests. Another version may hash in another way."""

@@ -2,32 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from typing import ClassVar
 
 from splarn.core.layout import Field
-from splarn.core.target.digest import ColumnDigest, add_digests
+from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.marks import Marks
 from splarn.engines.mariadb.tables import MariadbTables
-from splarn.engines.sql.digests import OWN, SqlDigests
-from splarn.engines.sql.link import Link
-from splarn.engines.sql.rows import SqlRows
-
-# Rows from which on two connections read a table's digests in less time than one.
-WORTH_TWO = 200_000
+from splarn.engines.sql.digests import OWN
+from splarn.engines.sql.halves import WORTH_TWO, HalvedDigests
 
 
-class MariadbDigests(SqlDigests):
-    """Digests as the server computes them; `reconnect` gives another connection."""
+class MariadbDigests(HalvedDigests):
+    """Digests as the server computes them."""
+
+    length = "char_length({})"
+    sums: ClassVar[Mapping[str, str]] = {
+        # Days and seconds since the year 0; those of 1970 are taken off.
+        "date": "to_days({}) - 719528",
+        "datetime": "to_seconds({}) - 62167219200",
+        "time": "floor(time_to_sec({}))",
+    }
 
     tables: MariadbTables
-
-    def __init__(
-        self, link: Link, tables: MariadbTables, rows: SqlRows, reconnect: Callable[[], Link]
-    ) -> None:
-        super().__init__(link, tables, rows)
-        self.reconnect = reconnect
 
     def hash_name(self) -> str:
         """See Digests."""
@@ -63,27 +61,4 @@ class MariadbDigests(SqlDigests):
         if whole is None or marks is not None or self.tables.about(table) < WORTH_TWO:
             return super().of_columns(table, fields, marks)
         even = f"(mod({self.link.quoted(whole, dotted=False)}, 2) = 0)"
-        with ThreadPoolExecutor(1) as other:
-            half = other.submit(self._half, table, fields, f"{even} IS TRUE")
-            rest = self.where(table, fields, f"{even} IS NOT TRUE")
-            return add_digests(half.result(), rest)
-
-    def _half(self, table: str, fields: Sequence[Field], where: str) -> list[ColumnDigest]:
-        link = self.reconnect()
-        try:
-            other = type(self)(link, self.tables, self.rows, self.reconnect)
-            return other.where(table, fields, where)
-        finally:
-            link.close()
-
-    def total(self, column: str, field: Field) -> str:
-        """See Digests."""
-        if field.is_text:
-            return f"sum(char_length({column}))"
-        expressions = {
-            # Days and seconds since the year 0; those of 1970 are taken off.
-            "date": f"to_days({column}) - 719528",
-            "datetime": f"to_seconds({column}) - 62167219200",
-            "time": f"floor(time_to_sec({column}))",
-        }
-        return f"sum({expressions.get(field.type, column)})"
+        return self._halved(table, fields, f"{even} IS TRUE", f"{even} IS NOT TRUE")

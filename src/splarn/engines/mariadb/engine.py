@@ -15,10 +15,10 @@ from splarn.core.target.session import Engine
 from splarn.engines.mariadb.digests import MariadbDigests
 from splarn.engines.mariadb.rows import MariadbRows
 from splarn.engines.mariadb.tables import MariadbTables
-from splarn.engines.sql.claims import SqlClaims
+from splarn.engines.sql.claims import ServerClaims
 from splarn.engines.sql.engine import SqlEngine
 from splarn.engines.sql.link import Concern, Link, SqlLink
-from splarn.engines.sql.notes import SqlNotes, notes_table
+from splarn.engines.sql.notes import SqlNotes
 from splarn.engines.sql.session import SqlSession
 
 # Seconds for which the server bears with a client that sends nothing.
@@ -132,12 +132,12 @@ class MariadbNotes(SqlNotes):
             self.locks.leave(name)
 
 
-class MariadbClaims(SqlClaims):
+class MariadbClaims(ServerClaims):
     """Turns and claims as locks of the server."""
 
     def __init__(self, link: Link, notes: MariadbNotes) -> None:
-        super().__init__(link)
-        self.notes, self.locks = notes, notes.locks
+        super().__init__(link, notes)
+        self.locks = notes.locks
         self._locked: set[str] = set()
 
     def take_turn(self, table: str) -> None:
@@ -161,16 +161,6 @@ class MariadbClaims(SqlClaims):
             with self.link.failing("Releasing", table):
                 self.locks.leave(f"splarn table {table}")
                 self.link.commit()
-
-    def await_batches(self, load_id: str) -> None:
-        """See Claims."""
-        with self.link.failing("Waiting for the batches of", load_id):
-            for schema in self.notes.note_schemas():
-                notes = notes_table(schema)
-                mine = sa.select(notes.c.state).where(notes.c.load_id == load_id)
-                self.link.execute(mine.with_for_update())
-
-            self.link.commit()
 
 
 class MariadbSession(SqlSession):

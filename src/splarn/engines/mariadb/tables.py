@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.target.names import join_name, schema_and_name
-from splarn.core.target.tables import TableColumn, TableIndex
+from splarn.core.target.tables import LIKE, Likeness, TableColumn, TableIndex
 from splarn.engines.sql.link import Link
 from splarn.engines.sql.tables import SqlTables
 
@@ -142,25 +142,15 @@ class MariadbTables(SqlTables):
             )
             return [str(row[0]) for row in found.rows]
 
-    def clone(
-        self,
-        table: str,
-        copy: str,
-        *,
-        logged: bool = True,
-        indexes: bool = False,
-        twin: bool = False,
-    ) -> None:
+    def clone(self, table: str, copy: str, like: Likeness = LIKE) -> None:
         """See Tables."""
         with self.link.failing("Making the table", copy):
             self.link.run(
                 f"CREATE TABLE IF NOT EXISTS {self.link.quoted(copy)} "
                 f"LIKE {self.link.quoted(table)}"
             )
-        if not indexes:
-            for index in self.indexes(copy):
-                if not index.unique:
-                    self.drop_index(copy, index)
+        if not like.indexes:
+            self._drop_plain_indexes(copy)
 
     def make_bare(self, table: str, copy: str) -> None:
         """See Tables."""

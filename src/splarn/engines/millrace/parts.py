@@ -21,7 +21,7 @@ from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.handover import HandedPart, PartsLoaded, PartsOrder, Size, Watch
 from splarn.core.target.marks import Marks
 from splarn.core.target.notes import LoadNote, PartNote
-from splarn.core.target.tables import ReadBack, TableColumn, TableIndex, Writer
+from splarn.core.target.tables import LIKE, Likeness, ReadBack, TableColumn, TableIndex, Writer
 from splarn.engines.millrace.documents import load_note, note_document, ordered, part_job, part_note
 from splarn.engines.millrace.link import MillraceLink
 
@@ -76,15 +76,7 @@ class MillraceTables(Concern):
         """See Tables."""
         self.link.change("create", table=table, layout=to_descriptor(layout))
 
-    def clone(
-        self,
-        table: str,
-        copy: str,
-        *,
-        logged: bool = True,
-        indexes: bool = False,
-        twin: bool = False,
-    ) -> None:
+    def clone(self, table: str, copy: str, like: Likeness = LIKE) -> None:
         """See Tables."""
         self.link.change("clone", table=table, copy=copy)
 

@@ -12,10 +12,10 @@ from splarn.core.target.session import Engine
 from splarn.engines.postgresql.digests import PostgresqlDigests
 from splarn.engines.postgresql.rows import PostgresqlRows
 from splarn.engines.postgresql.tables import PostgresqlTables
-from splarn.engines.sql.claims import SqlClaims
+from splarn.engines.sql.claims import ServerClaims
 from splarn.engines.sql.engine import SqlEngine
-from splarn.engines.sql.link import Link, SqlLink
-from splarn.engines.sql.notes import NOTES, SqlNotes, notes_table
+from splarn.engines.sql.link import SqlLink
+from splarn.engines.sql.notes import NOTES, SqlNotes
 from splarn.engines.sql.session import SqlSession
 
 
@@ -67,12 +67,8 @@ class PostgresqlNotes(SqlNotes):
         )
 
 
-class PostgresqlClaims(SqlClaims):
+class PostgresqlClaims(ServerClaims):
     """Turns and claims as the server's advisory locks."""
-
-    def __init__(self, link: Link, notes: PostgresqlNotes) -> None:
-        super().__init__(link)
-        self.notes = notes
 
     def take_turn(self, table: str) -> None:
         """See Claims."""
@@ -86,15 +82,6 @@ class PostgresqlClaims(SqlClaims):
             key = f"splarn load {load_id}"
             found = self.link.run("SELECT pg_try_advisory_lock(hashtextextended(:key, 0))", key=key)
             return bool(found.value)
-
-    def await_batches(self, load_id: str) -> None:
-        """See Claims."""
-        with self.link.failing("Waiting for the batches of", load_id):
-            for schema in self.notes.note_schemas():
-                notes = notes_table(schema)
-                mine = sa.select(notes.c.state).where(notes.c.load_id == load_id)
-                self.link.execute(mine.with_for_update())
-            self.link.commit()
 
 
 class PostgresqlSession(SqlSession):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from splarn.core.errors import RequestError
 from splarn.core.target.names import join_name, schema_and_name, split_name
-from splarn.core.target.tables import TableIndex
+from splarn.core.target.tables import LIKE, Likeness, TableIndex
 from splarn.engines.postgresql.twin import carry_over, go_on_numbering, take_names, ties
 from splarn.engines.sql.tables import SqlTables
 
@@ -47,28 +47,18 @@ class PostgresqlTables(SqlTables):
         """See Tables."""
         return 63, "bytes"
 
-    def clone(
-        self,
-        table: str,
-        copy: str,
-        *,
-        logged: bool = True,
-        indexes: bool = False,
-        twin: bool = False,
-    ) -> None:
+    def clone(self, table: str, copy: str, like: Likeness = LIKE) -> None:
         """See Tables."""
-        kind = "TABLE" if logged else "UNLOGGED TABLE"
+        kind = "TABLE" if like.logged else "UNLOGGED TABLE"
         with self.link.failing("Making the table", copy):
             self.link.run(
                 f"CREATE {kind} {self.link.quoted(copy)} "
                 f"(LIKE {self.link.quoted(table)} INCLUDING ALL)"
             )
-            if twin:
+            if like.twin:
                 carry_over(self.link, table, copy)
-        if not indexes:
-            for index in self.indexes(copy):
-                if not index.unique:
-                    self.drop_index(copy, index)
+        if not like.indexes:
+            self._drop_plain_indexes(copy)
 
     def indexes(self, table: str) -> list[TableIndex]:
         """See Tables."""

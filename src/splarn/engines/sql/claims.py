@@ -8,8 +8,11 @@ from contextlib import suppress
 from pathlib import Path
 from typing import IO
 
+import sqlalchemy as sa
+
 from splarn.core.work.disk import outside
 from splarn.engines.sql.link import Concern, Link
+from splarn.engines.sql.notes import SqlNotes, notes_table
 
 try:
     import fcntl
@@ -38,6 +41,23 @@ class SqlClaims(Concern):
 
     def close(self) -> None:
         """Lets go of all claims; comes after the connection is closed."""
+
+
+class ServerClaims(SqlClaims):
+    """For a server, where notes of a load that others are about to commit can be waited for."""
+
+    def __init__(self, link: Link, notes: SqlNotes) -> None:
+        super().__init__(link)
+        self.notes = notes
+
+    def await_batches(self, load_id: str) -> None:
+        """See Claims."""
+        with self.link.failing("Waiting for the batches of", load_id):
+            for schema in self.notes.note_schemas():
+                notes = notes_table(schema)
+                mine = sa.select(notes.c.state).where(notes.c.load_id == load_id)
+                self.link.execute(mine.with_for_update())
+            self.link.commit()
 
 
 class FileClaims(SqlClaims):

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, ClassVar
 
 import pyarrow.compute as pc
 
@@ -70,12 +70,20 @@ class SqlDigests(Concern, ABC):
         cursor.close()
         return found
 
-    @abstractmethod
+    # The length of a text, and what of a value the digest sums, by type; others as they are.
+    length = "char_length({})"
+    sums: ClassVar[Mapping[str, str]] = {}
+
     def total(self, column: str, field: Field) -> str:
         """An SQL expression for a column's sum as its digest has it."""
+        shown = self.length if field.is_text else self.sums.get(field.type, "{}")
+        return f"sum({shown.format(column)})"
 
     def extremes(self, column: str, field: Field) -> list[str]:
         """SQL expressions for a column's smallest and largest value, which `figure` can read."""
+        if field.type == "boolean":
+            # Not everywhere have these an order of their own.
+            column = self.sums.get("boolean", "{}").format(column)
         return [f"min({column})", f"max({column})"]
 
     def fingerprint(self, table: str, marks: Marks | None = None) -> str:

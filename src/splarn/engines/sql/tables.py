@@ -14,7 +14,7 @@ from sqlalchemy.schema import CreateTable
 
 from splarn.core.layout import Layout
 from splarn.core.target.names import schema_and_name, sibling
-from splarn.core.target.tables import TableColumn, TableIndex
+from splarn.core.target.tables import LIKE, Likeness, TableColumn, TableIndex
 from splarn.engines.sql.link import Concern, Link, SqlLink
 
 _NAME = r"""(?:"(?:[^"]|"")*"|\[[^\]]*\]|`[^`]*`|'[^']*'|[^\s("'`\[.]+)"""
@@ -90,16 +90,14 @@ class SqlTables(Concern, ABC):
             self.link.execute(CreateTable(self.make_table(table, layout)))
 
     @abstractmethod
-    def clone(
-        self,
-        table: str,
-        copy: str,
-        *,
-        logged: bool = True,
-        indexes: bool = False,
-        twin: bool = False,
-    ) -> None:
+    def clone(self, table: str, copy: str, like: Likeness = LIKE) -> None:
         """See Tables."""
+
+    def _drop_plain_indexes(self, table: str) -> None:
+        """Drops the indexes that refuse nothing."""
+        for index in self.indexes(table):
+            if not index.unique:
+                self.drop_index(table, index)
 
     def drop(self, table: str) -> None:
         """See Tables."""
@@ -158,22 +156,14 @@ class FileTables(SqlTables):
     def statement_of(self, table: str) -> str:
         """The statement that made the table."""
 
-    def clone(
-        self,
-        table: str,
-        copy: str,
-        *,
-        logged: bool = True,
-        indexes: bool = False,
-        twin: bool = False,
-    ) -> None:
+    def clone(self, table: str, copy: str, like: Likeness = LIKE) -> None:
         """See Tables."""
         with self.link.failing("Making the table", copy):
             statement = self.statement_of(table)
             rest = statement[_end(_TABLE, statement) :]
             self.link.run(f"CREATE TABLE {self.link.quoted(copy)}{rest}")
             for index in self.indexes(table):
-                if index.unique or indexes:
+                if index.unique or like.indexes:
                     name = self.link.quoted(
                         sibling(copy, f"{schema_and_name(copy)[1]}_{index.name}")
                     )

@@ -5,28 +5,26 @@ from __future__ import annotations
 import sqlite3
 import zlib
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from decimal import Decimal
 from typing import Any
 
 from splarn.core.errors import OutsideError
 from splarn.core.layout import Field
-from splarn.core.target.digest import ColumnDigest, add_digests, scaled
+from splarn.core.target.digest import ColumnDigest, scaled
 from splarn.core.target.marks import Marks
 from splarn.core.target.tables import Tables
-from splarn.engines.sql.digests import OWN, SqlDigests
+from splarn.engines.sql.digests import OWN
+from splarn.engines.sql.halves import WORTH_TWO, HalvedDigests
 from splarn.engines.sql.link import Link
 from splarn.engines.sqlite.rows import SqliteRows
 from splarn.engines.sqlite.stored import FLOAT_DIGITS, stored_column
 
-# Rows from which on two connections read a table's digests in less time than one.
-WORTH_TWO = 200_000
 # Arguments that a function of SQLite takes at most, and fewer.
 MOST_ARGUMENTS = 60
 
 
-class SqliteDigests(SqlDigests):
+class SqliteDigests(HalvedDigests):
     """Digests by functions that are made in each connection; `reconnect` gives another one."""
 
     rows: SqliteRows
@@ -34,8 +32,7 @@ class SqliteDigests(SqlDigests):
     def __init__(
         self, link: Link, tables: Tables, rows: SqliteRows, reconnect: Callable[[], Link]
     ) -> None:
-        super().__init__(link, tables, rows)
-        self.reconnect = reconnect
+        super().__init__(link, tables, rows, reconnect)
         self._long_sums = self._long_made = self._hash_made = False
 
     def hashed_cell(self, column: str, declared: str) -> str:
@@ -99,18 +96,8 @@ class SqliteDigests(SqlDigests):
         alone = self.link.driver.total_changes == 0
         if marks is not None or rows < WORTH_TWO or not alone or self._long_sums:
             return super().of_columns(table, fields, marks)
-        with ThreadPoolExecutor(1) as other:
-            lower = other.submit(self._half, table, fields, f"_rowid_ <= {rows // 2}")
-            upper = self.where(table, fields, f"_rowid_ > {rows // 2}")
-            return add_digests(lower.result(), upper)
-
-    def _half(self, table: str, fields: Sequence[Field], where: str) -> list[ColumnDigest]:
-        link = self.reconnect()
-        try:
-            other = type(self)(link, self.tables, self.rows, self.reconnect)
-            return other.where(table, fields, where)
-        finally:
-            link.close()
+        half = rows // 2
+        return self._halved(table, fields, f"_rowid_ <= {half}", f"_rowid_ > {half}")
 
     def total(self, column: str, field: Field) -> str:
         """See Digests. Decimals are stored as floats; as whole numbers their sum is exact."""
