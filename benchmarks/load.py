@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shlex
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from benchmarks.data import ROW_BYTES, apart, cleaned, one_file
@@ -44,7 +44,7 @@ def _ours(folder: Path, parts: Path, target: str, streams: int) -> Callable[[], 
         session.commit()
         session.close()
         words = ("--to", target, "--table", TABLE, "--streams", streams, "--batch-rows", 200_000)
-        return run(splarn("load", parts, *words), folder)
+        return run(splarn("load", parts, *words), folder, _servers(target))
 
     return load
 
@@ -58,9 +58,15 @@ def _theirs(folder: Path, parts: Path, target: str, command: str) -> Callable[[]
         session.tables.create(TABLE, read_manifest(parts).layout)
         session.commit()
         session.close()
-        return run(command, folder)
+        return run(command, folder, _servers(target))
 
     return load
+
+
+def _servers(target: str) -> Sequence[str]:
+    """The names of the processes that do the work of a target on this machine."""
+    kind = target.partition(":")[0]
+    return {"postgresql": ["postgres"], "mariadb": ["mariadbd", "mysqld"]}.get(kind, [])
 
 
 def _client(target: str) -> list[str]:

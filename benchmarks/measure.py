@@ -1,4 +1,4 @@
-"""Timing two commands in turn, and the table of ratios."""
+"""Timing two commands in turn, in seconds and in core-seconds, and the table of ratios."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ import shutil
 import statistics
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -28,10 +29,24 @@ class Row:
 
 @dataclass(frozen=True)
 class Timed:
-    """Wall seconds and the peak memory, in bytes, of a whole process and its children."""
+    """Wall seconds, core-seconds and the peak memory, in bytes, of a command.
+
+    `client` are the core-seconds of the process and its children, `server` those that a server
+    spent meanwhile; `peak` is of the largest process, `together` of all at one moment. `said` is
+    what it printed.
+    """
 
     seconds: float
     peak: int
+    client: float = 0.0
+    server: float = 0.0
+    together: int = 0
+    said: str = ""
+
+    @property
+    def cores(self) -> float:
+        """Core-seconds of both sides."""
+        return self.client + self.server
 
 
 def splarn(*words: object) -> list[str]:
@@ -39,11 +54,60 @@ def splarn(*words: object) -> list[str]:
     return [sys.executable, "-m", "splarn", *map(str, words)]
 
 
-def run(command: Sequence[str] | str, cwd: Path) -> Timed:
+_TICKS = os.sysconf("SC_CLK_TCK")
+
+
+def _server_seconds(names: Sequence[str]) -> float:
+    """Core-seconds of all processes of these names, and of children that have ended."""
+    total = 0
+    for entry in Path("/proc").iterdir():
+        if not entry.name.isdigit():
+            continue
+        try:
+            name, _, rest = (entry / "stat").read_text().partition("(")[2].rpartition(")")
+        except OSError:
+            continue
+        if name in names:
+            fields = rest.split()
+            # Own time in user and system mode, and that of children that were waited for.
+            total += sum(map(int, fields[11:15]))
+    return total / _TICKS
+
+
+def _memory(root: int) -> int:
+    """The memory of a process and all below it, shared pages counted once."""
+    parents: dict[int, list[int]] = {}
+    for entry in Path("/proc").iterdir():
+        if entry.name.isdigit():
+            try:
+                rest = (entry / "stat").read_text().rpartition(")")[2].split()
+            except OSError:
+                continue
+            parents.setdefault(int(rest[1]), []).append(int(entry.name))
+    total, left = 0, [root]
+    while left:
+        pid = left.pop()
+        left += parents.get(pid, [])
+        try:
+            told = (Path("/proc") / str(pid) / "smaps_rollup").read_text()
+        except OSError:
+            continue
+        total += sum(
+            int(line.split()[1]) * 1024 for line in told.splitlines() if line.startswith("Pss:")
+        )
+    return total
+
+
+def run(
+    command: Sequence[str] | str, cwd: Path, servers: Sequence[str] = (), watch: bool = False
+) -> Timed:
     """Runs a command (a string by the shell) to its end.
 
+    `servers` are the names of server processes whose work counts; with `watch` the memory of all
+    its processes together is sampled, which costs a little time.
     Raises CalledProcessError unless it ends with 0 or, for a check that finds faults, 1.
     """
+    before = _server_seconds(servers) if servers else 0.0
     begun = time.perf_counter()
     process = subprocess.Popen(
         command,
@@ -51,17 +115,32 @@ def run(command: Sequence[str] | str, cwd: Path) -> Timed:
         shell=isinstance(command, str),
         # As installed: modules come compiled.
         env={k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"},
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
     )
-    assert process.stderr is not None
-    error = process.stderr.read()
+    together = 0
+    over = threading.Event()
+
+    def sample() -> None:
+        nonlocal together
+        while not over.wait(0.1):
+            together = max(together, _memory(process.pid))
+
+    watcher = threading.Thread(target=sample, daemon=True)
+    if watch:
+        watcher.start()
+    assert process.stdout is not None
+    said = process.stdout.read()
     _, status, usage = os.wait4(process.pid, 0)
     seconds = time.perf_counter() - begun
+    over.set()
     code = os.waitstatus_to_exitcode(status)
     if code not in (0, 1):
-        raise subprocess.CalledProcessError(code, command, stderr=error)
-    return Timed(seconds, usage.ru_maxrss * 1024)
+        raise subprocess.CalledProcessError(code, command, stderr=said)
+    client = usage.ru_utime + usage.ru_stime
+    server = _server_seconds(servers) - before if servers else 0.0
+    return Timed(seconds, usage.ru_maxrss * 1024, client, server, together, said)
 
 
 def compare(
@@ -83,9 +162,19 @@ def compare(
     peak = max(pair[0].peak for pair in pairs)
     detail = (
         f"{a:.2f} s against {b:.2f} s, {size / a / 1e6:,.0f} against {size / b / 1e6:,.0f} MB/s, "
-        f"peak {peak >> 20} MiB"
+        f"core-seconds {_cores([pair[0] for pair in pairs])} against "
+        f"{_cores([pair[1] for pair in pairs])}, peak {peak >> 20} MiB"
     )
     return Row(work, against, statistics.median(ratios), min(ratios), max(ratios), reach, detail)
+
+
+def _cores(timed: Sequence[Timed]) -> str:
+    """Medians of both sides' core-seconds, the server's apart where there is one."""
+    client = statistics.median(one.client for one in timed)
+    server = statistics.median(one.server for one in timed)
+    if not server:
+        return f"{client:.1f}"
+    return f"{client + server:.1f} ({client:.1f} + {server:.1f} in the server)"
 
 
 def missing(work: str, against: str, tool: str) -> Row:

@@ -12,9 +12,13 @@ import sys
 import traceback
 from importlib import import_module
 
+from splarn.cli.app import PANELS
+
 # What commands import when they need it. None of these starts threads that a fork would lose.
 EARLY = (
-    "splarn.cli.app", "splarn.core.check.checking", "splarn.core.load",
+    "splarn.cli.app", *(
+        f"splarn.cli.{name}" for names in PANELS.values() for name in names
+    ), "splarn.core.check.checking", "splarn.core.load",
     "splarn.core.tuning.forecast",
     "splarn.core.survey", "splarn.core.inference.infer", "splarn.core.layout.descriptor_model",
     "splarn.core.shape.shaper", "splarn.core.tuning.runner", "splarn.engines.sqlite.engine",

@@ -43,7 +43,7 @@ def test_a_load_is_replaced_taken_back_and_noted(
     done = splarn("undo", load_id, "--to", "sqlite:///a.db", "--yes", "--json").json
     assert done["rows_restored"] == delivery.good
     assert done["what"].startswith("put the table with")
-    again = splarn("undo", first["load_id"][:15], "--to", "sqlite:///a.db", "--yes")
+    again = splarn("undo", first["load_id"][:-1], "--to", "sqlite:///a.db", "--yes")
     assert "removed the table passages" in again.out
     entries = splarn("ledger", "--kind", "undo", "--json").json["entries"]
     assert [entry["parent"] for entry in entries] == [load_id, first["load_id"]]

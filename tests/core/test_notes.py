@@ -46,7 +46,7 @@ def test_marks_that_would_grow_too_large_are_given_up() -> None:
 
 def test_details_come_back_as_they_were() -> None:
     details = LoadDetails(
-        stage="load", aside="t_next_1", before="t_before_1", made=True, durability="relaxed",
+        stage="load", side_table="t_next_1", before="t_before_1", made=True, durability="relaxed",
         route="landing", fields=(Field("a", "number", precision=9, scale=2), Field("b")),
         indexes=(("i", "CREATE INDEX i ON t (a)"),), last_row=7, rows_before=3,
         digests_before=(ColumnDigest("a", 3, 0, 12, 1, 9),), ended=(("load-1", "done"),),
@@ -54,6 +54,9 @@ def test_details_come_back_as_they_were() -> None:
     )  # fmt: skip
     assert LoadDetails.read(details.text()) == details
     assert LoadDetails.read("") == LoadDetails() == LoadDetails.read(LoadDetails().text())
+    earlier = '{"version": 2, "aside": "t_next_1", "swaps": true, "rest": "u1"}'
+    found = LoadDetails.read(earlier)
+    assert (found.side_table, found.swaps, found.resting_tier) == ("t_next_1", True, "u1")
     # What a newer Splarn added does not stand in the way.
     assert LoadDetails.read('{"weather": "fair", "made": true}').made is True
 
@@ -139,5 +142,5 @@ def test_what_a_load_intends_follows_from_what_is_asked_and_there(
     found = intended(asked, Fit(rows, ("no",)), "20310401-101010-abcd")
     names = {"": "", "landing": "tolls_landing_abcd", "next": "tolls_next_abcd",
              "before": "tolls_before_abcd"}  # fmt: skip
-    assert (found.aside, found.before, found.swaps) == (names[aside], names[before], swaps)
+    assert (found.side_table, found.before, found.swaps) == (names[aside], names[before], swaps)
     assert (found.made, found.names, found.stage) == (rows is None, ("no",), "prepare")

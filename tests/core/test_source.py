@@ -22,15 +22,18 @@ from splarn.core.check.checking import check
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load.pieces import in_delivery, pieces_of
+from splarn.core.load.refusals import named_as
+from splarn.core.load.request import Input
 from splarn.core.reading.faults import Fault
 from splarn.core.records.chunks import MAX_RECORD
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.source.codecs import Packing, read_blocks
-from splarn.core.source.content import Contents, Held
+from splarn.core.source.content import Contents, Held, Identity, Reading
 from splarn.core.source.files import LEAVING, find_files
 from splarn.core.source.source import Proof, Source
 from splarn.core.target.names import join_name, split_name
+from splarn.core.target.notes import PartNote
 from splarn.core.work.pool import Inline, Pools
 
 TEXT = Layout("rows", Dialect(), (Field("n", "integer"), Field("note")))
@@ -54,16 +57,16 @@ def test_content_is_the_records_whatever_the_name_the_codec_and_the_header(tmp_p
     for number, (codec, packer) in enumerate({"none": bytes, **PACKERS}.items()):
         path = tmp_path / f"{number}-{codec}"
         path.write_bytes(packer(b"n,note\n" + body))
-        ids.add(Source.of(path).content_id(TEXT))
+        ids.add(Source.of(path).identity(TEXT))
     bare = tmp_path / "bare.csv"
     bare.write_bytes(body)
-    ids.add(Source.of(bare).content_id(HEADLESS))
+    ids.add(Source.of(bare).identity(HEADLESS))
     marked = tmp_path / "marked.csv"
     marked.write_bytes(b"\xef\xbb\xbfn,note\n" + body)
-    ids.add(Source.of(marked).content_id(TEXT))
+    ids.add(Source.of(marked).identity(TEXT))
     assert len(ids) == 1
     bare.write_bytes(body.replace(b"note 250", b"nota 250"))
-    assert Source.of(bare).content_id(HEADLESS) not in ids
+    assert Source.of(bare).identity(HEADLESS) not in ids
 
 
 def test_parts_know_what_they_hold_and_where_it_lies(tmp_path: Path) -> None:
@@ -78,14 +81,14 @@ def test_parts_know_what_they_hold_and_where_it_lies(tmp_path: Path) -> None:
             [source], TEXT, tmp_path / codec, PartsFormat("csv", Packing(), 8192), Inline()
         )
         manifest = made.manifest
-        assert list(manifest.contents.values()) == [Source.of(path).content_id(TEXT)]
+        assert list(manifest.contents.values()) == [Source.of(path).identity(TEXT)]
         assert len(manifest.parts) > 3
         lines = path.read_text().splitlines(keepends=True)
         for part in manifest.parts:
             written = (manifest.folder / part.path).read_text().splitlines(keepends=True)
             pieces = pieces_of(part, manifest.layout)
-            own = Source.of(manifest.folder / part.path).content_id(manifest.layout)
-            assert part.content == own
+            own = Source.of(manifest.folder / part.path).identity(manifest.layout)
+            assert part.content == own.whole
             (piece,) = pieces
             fault = Fault(part.path, 1 + len(written) - 1, part.rows, None, "type", None, "odd")
             moved = in_delivery(fault, pieces)
@@ -104,14 +107,95 @@ def test_contents_meet_exactly_where_bytes_are_shared(
     def bytes_of(stretch: tuple[int, int | None]) -> set[int]:
         return set(range(stretch[0], 200 if stretch[1] is None else stretch[1]))
 
-    known = Contents()
+    known: Contents[str] = Contents()
     held = [one for one in held if bytes_of(one)]
-    known.add([Held("x", *one) for one in held], "me")
+    x, y = Identity("a", "x"), Identity("a", "y")
+    known.add([Held(x, *one) for one in held], "me")
     if not bytes_of(asked):
         return
     shared = any(bytes_of(one) & bytes_of(asked) for one in held)
-    assert (known.owner([Held("x", *asked)]) is not None) == shared
-    assert known.owner([Held("y", *asked)]) is None
+    assert known.owner([Held(x, *asked)]) == (("me", True) if shared else (None, True))
+    assert known.owner([Held(y, *asked)]) == (None, True)
+
+
+# How contents begin and how they are in whole, and how much of that is known of each.
+CONTENTS = st.tuples(st.integers(0, 1), st.integers(0, 2))
+KNOWN = st.tuples(CONTENTS, st.sampled_from([(1, 1), (1, 0), (0, 1)]))
+
+
+def identity(content: tuple[int, int], known: tuple[int, int]) -> Identity:
+    return Identity(
+        f"begins-128:{content[0]}" if known[0] else "", f"xxh3-128:{content}" if known[1] else ""
+    )
+
+
+def part(number: int, content: tuple[int, int], known: tuple[int, int]) -> PartNote:
+    is_ = identity(content, known)
+    return PartNote(
+        "load-1", f"{is_.name}-{number}" if not known[1] else is_.whole, "a.csv", "open", 0, 0, 0,
+        begins=is_.begins, whole=is_.whole,
+    )  # fmt: skip
+
+
+@given(st.lists(KNOWN, max_size=6), KNOWN)
+def test_what_is_said_of_content_is_so_however_little_is_known(
+    held: list[tuple[tuple[int, int], tuple[int, int]]],
+    asked: tuple[tuple[int, int], tuple[int, int]],
+) -> None:
+    contents: Contents[tuple[int, int]] = Contents()
+    for content, known in held:
+        contents.add([Held(identity(content, known))], content)
+    owner, certain = contents.owner([Held(identity(*asked))])
+    if certain:
+        assert owner in (None, asked[0])
+        assert (owner is not None) == any(content == asked[0] for content, _ in held)
+    if asked[1] == (1, 1) and all(known == (1, 1) for _, known in held):
+        assert certain
+
+
+@given(st.permutations(range(4)), st.lists(KNOWN, min_size=4, max_size=4), st.booleans())
+def test_inputs_go_on_as_the_parts_that_hold_the_same(
+    order: list[int], noted: list[tuple[tuple[int, int], tuple[int, int]]], same: bool
+) -> None:
+    contents = {content for content, _ in noted}
+    if len(contents) < len(noted):
+        return
+    parts = [part(n, *one) for n, one in enumerate(noted)]
+    own = [noted[n][0] for n in order]
+    if not same:
+        own[0] = (own[0][0], 7)
+    inputs = [
+        Input(Source(Path(str(n)), 0, (0, 0, n), "none", "csv"), f"xxh3-128:{one}",
+              identity(one, (1, 1)))
+        for n, one in enumerate(own)
+    ]  # fmt: skip
+    is_known = all(known == (1, 1) for _, known in noted)
+    found = named_as(parts, inputs, certain=True)
+    if same and is_known:
+        assert found is not None
+        assert [one.part_id for one in found] == [parts[n].part_id for n in order]
+    if not same:
+        assert found is None
+
+
+def test_the_first_records_tell_large_files_apart_and_small_ones_are_known_whole(
+    tmp_path: Path,
+) -> None:
+    paths = [tmp_path / name for name in ("small.csv", "large.csv", "twin.csv")]
+    body = rows(1, 90_000)
+    for path, text in zip(paths, ("1,a\n", body, body + "7,later\n"), strict=True):
+        path.write_text("n,note\n" + text)
+    small, large, twin = (Source.of(path).identity(TEXT, whole=False) for path in paths)
+    assert (bool(small.whole), large.whole, large) == (True, "", twin)
+    assert large.same(twin) is None
+    assert small.same(large) is False
+    wholes = [Source.of(path).identity(TEXT) for path in paths]
+    assert [one.begins for one in wholes] == [small.begins, large.begins, twin.begins]
+    assert wholes[1].same(wholes[2]) is False
+    pieces = Reading(0)
+    for at in range(0, len(body), 777):
+        pieces.unpacked(body.encode()[at : at + 777])
+    assert pieces.identity == wholes[1]
 
 
 PIECES = st.lists(st.text(st.characters(exclude_characters="\0"), min_size=1), min_size=1)
@@ -135,7 +219,7 @@ def test_a_source_that_changes_while_it_is_read_is_a_fault_everywhere(
     path = tmp_path / "a.csv"
     path.write_text("n,note\n" + rows(1, 3000))
     source = Source.of(path)
-    identity = source.content_id(TEXT)
+    identity = source.identity(TEXT)
 
     def spoil() -> None:
         text = path.read_text()
@@ -296,6 +380,25 @@ def test_processes_tell_the_same_contents(tmp_path: Path) -> None:
         paths.append(path)
     with Pools() as pools:
         one = inputs_from_files(paths, TEXT, pools.of(2))
-    assert [entry.content_id for entry in one] == [
-        entry.content_id for entry in inputs_from_files(paths, TEXT)
+    assert [entry.content for entry in one] == [
+        entry.content for entry in inputs_from_files(paths, TEXT)
     ]
+
+
+@pytest.mark.parametrize("fill", [False, True])
+@pytest.mark.parametrize("width", [3, 90, 4100])
+def test_records_of_another_width_are_faults_in_a_file_of_another_order(
+    tmp_path: Path, width: int, fill: bool
+) -> None:
+    """However wide the layout is: where the fields of such a record belong is not known."""
+    names = [f"gauge_{number}" for number in range(width)]
+    layout = Layout("wide", Dialect(fill=fill), tuple(Field(name) for name in names))
+    widths = [width, 2, 4, width - 1, width + 1, width]
+    path = tmp_path / "turned.csv"
+    lines = [",".join(reversed(names)), *(",".join(map(str, range(n))) for n in widths)]
+    path.write_text("\n".join(lines) + "\n")
+    found = check([path], layout, Inline())
+    assert [fault.row for fault in found.faults] == [2, 3, 4, 5]
+    assert {fault.kind for fault in found.faults} == {"columns"}
+    told = [int(fault.message.split(" ")[0].replace(",", "")) for fault in found.faults]
+    assert told == widths[1:5] or (fill and all(n > width for n in told))

@@ -25,7 +25,7 @@ from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.target.tables import TableColumn
 
 LAYOUT = Layout("rows", Dialect(header=False), (Field("n", "integer"), Field("note")))
-NOTE = PartNote("load-1", "part-1", "rows.csv", "open", 0, 0, 0)
+NOTE = PartNote("load-1", "begins-128:1", "rows.csv", "open", 0, 0, 0)
 
 
 class Broken(Exception):
@@ -145,6 +145,7 @@ def run(
         LAYOUT,
         LAYOUT.names,
         Source.of(path),
+        store.note.content,
         "",
         (),
         store.note,

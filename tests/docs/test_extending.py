@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from splarn.cli.app import app
+from splarn.cli.app import application
 from splarn.core.job import Job
 from splarn.core.tuning.configuration import LEVERS, Configuration, Space
 from tests.conftest import Splarn
@@ -82,7 +82,7 @@ def test_a_codec_written_by_the_guide_is_known_everywhere(pocket: Path, tmp_path
 
 
 def test_every_lever_follows_from_its_entry(splarn: Splarn) -> None:
-    assert app.registered_commands
+    assert application().registered_commands
     document = next(Space.of({}).grid()).as_json()
     space = Job().space.values()
     for command in ("sweep", "forecast", "plan"):

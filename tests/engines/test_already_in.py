@@ -4,20 +4,18 @@ from __future__ import annotations
 
 import gzip
 import stat
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.load import (
-    inputs_from_files,
-    inputs_from_manifest,
-    load,
-    undo,
-)
+from splarn.core.load import inputs_from_files, inputs_from_manifest, load, loader, undo
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
+from splarn.core.source import source
 from splarn.core.source.codecs import Packing
 from splarn.core.target.details import LoadDetails
 from splarn.core.target.notes import LoadNote, PartNote
@@ -124,20 +122,149 @@ def test_content_that_is_coming_in_is_claimed_before_its_first_row(
         holder.claims.take_turn(one)
         holder.notes.put_load(note)
         holder.notes.put_part(
-            PartNote("load-x", entry.content_id, "1.csv", "open", 0, 0, 0, table=one)
+            PartNote(
+                "load-x",
+                entry.part_id,
+                "1.csv",
+                "open",
+                0,
+                0,
+                0,
+                table=one,
+                begins=entry.content.begins,
+                whole=entry.content.whole,
+            )
         )
         holder.commit()
         holder.claims.end_turn(one)
         assert holder.claims.claim("load-x")
         if target.startswith("duckdb"):
             holder.rollback()
-        with pytest.raises(OutsideError, match=r"1\.csv holds records that the load load-x is bri"):
+        with pytest.raises(
+            OutsideError, match=r"1\.csv begins with records that the load load-x is bri"
+        ):
             run(target, table, *paths[1:], table_mode="append")
         # What is not being brought in may come.
         assert run(target, table, paths[2], table_mode="append").rows_loaded == 100
     finally:
         holder.close()
     assert count(target, table) == 200
+
+
+def test_files_that_begin_alike_are_told_apart_by_the_rest(
+    target: str, table: str, tmp_path: Path
+) -> None:
+    path = readings(tmp_path / "a.csv", 1, 900)
+    text = path.read_text()
+    later = tmp_path / "later.csv"
+    later.write_text(text.replace("\n880,RM", "\n99880,RM"))
+    first = run(target, table, path)
+    second = run(target, table, later, table_mode="append")
+    assert (first.rows_loaded, second.rows_loaded) == (900, 900)
+    packed = tmp_path / "later.csv.gz"
+    packed.write_bytes(gzip.compress(later.read_bytes()))
+    for again, load_id in ((path, first.load_id), (packed, second.load_id)):
+        other = readings(tmp_path / "new.csv", 5000, 5100)
+        with pytest.raises(RequestError, match=f"{again.name} is already in .*{load_id}"):
+            run(target, table, other, again, table_mode="append")
+    assert run(target, table, packed, table_mode="append").load_id == second.load_id
+    # Together as well, and of the two it is known that they are two.
+    both = run(target, f"{table}_b", path, later)
+    assert both.rows_loaded == 1800
+    with pytest.raises(RequestError, match="holds the same content as"):
+        run(target, f"{table}_b", later, packed, table_mode="append")
+
+
+def test_content_that_may_be_coming_in_is_waited_for(
+    target: str, table: str, tmp_path: Path
+) -> None:
+    path = readings(tmp_path / "a.csv", 1, 500)
+    run(target, table, readings(tmp_path / "b.csv", 1000, 1009))
+    holder = open_engine(target).connect()
+    try:
+        (entry,) = inputs_from_files([path], GAUGES)
+        assert not entry.content.whole
+        one = holder.tables.canonical(table)
+        note = LoadNote("load-y", one, "open", "append", "2031-01-01",
+                        LoadDetails(stage="load", part_count=1))  # fmt: skip
+        holder.notes.put_load(note)
+        holder.notes.put_part(
+            PartNote(
+                "load-y",
+                entry.part_id,
+                "a.csv",
+                "open",
+                0,
+                0,
+                0,
+                table=one,
+                begins=entry.content.begins,
+            )
+        )
+        holder.commit()
+        assert holder.claims.claim("load-y")
+        if target.startswith("duckdb"):
+            holder.rollback()
+        longer = readings(tmp_path / "longer.csv", 1, 501)
+        other = readings(tmp_path / "other.csv", 2000, 2009)
+        with pytest.raises(OutsideError, match=r"longer\.csv begins with records that the load"):
+            run(target, table, longer, other, table_mode="append")
+        assert run(target, table, other, table_mode="append").rows_loaded == 10
+    finally:
+        holder.close()
+
+
+def test_files_are_read_once(
+    target: str, table: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    paths = []
+    for number in range(3):
+        path = readings(tmp_path / f"{number}.csv", number * 60_000 + 1, number * 60_000 + 60_000)
+        paths.append(path.with_suffix(".csv.gz"))
+        paths[-1].write_bytes(gzip.compress(path.read_bytes()))
+    passed = 0
+    read_blocks = source.read_blocks
+
+    def counted(*args: Any, **more: Any) -> Iterator[bytes]:
+        nonlocal passed
+        for block in read_blocks(*args, **more):
+            passed += len(block)
+            yield block
+
+    monkeypatch.setattr(source, "read_blocks", counted)
+    size = sum(len(gzip.decompress(path.read_bytes())) for path in paths)
+    # The first block of each is looked at to know it.
+    block = 1 << 20
+    for mode in ("create", "append"):
+        passed = 0
+        wanted = paths[:2] if mode == "create" else paths[2:]
+        record = run(target, table, *wanted, table_mode=mode, batch_rows=20_000)
+        share = size * len(wanted) // 3
+        assert share * 0.99 <= passed <= share * 1.05 + block * len(wanted), (passed, share)
+        session = open_engine(target).connect()
+        noted = session.notes.parts([record.load_id])
+        session.close()
+        known = {source.Source.of(path).identity(GAUGES) for path in wanted}
+        assert {part.content for part in noted} == known
+    assert count(target, table) == 180_000
+
+
+def test_a_load_that_brought_nothing_does_not_stand_in_the_way(
+    target: str, table: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    paths = [readings(tmp_path / f"{n}.csv", n * 1000, n * 1000 + 99) for n in range(2)]
+    run(target, table, readings(tmp_path / "first.csv", 1, 10))
+
+    def killed(*_: Any) -> None:
+        raise KeyboardInterrupt
+
+    with monkeypatch.context() as patch:
+        patch.setattr(loader, "_run", killed)
+        with pytest.raises(KeyboardInterrupt):
+            run(target, table, *paths, table_mode="append")
+    # Other files than those that were begun, one among them.
+    assert run(target, table, paths[0], table_mode="append").rows_loaded == 100
+    assert count(target, table) == 110
 
 
 def test_claims_lie_beside_the_file_and_do_not_pile_up(

@@ -23,6 +23,7 @@ from splarn.core.reading.text import delimited, json_lines
 from splarn.core.target.digest import digest_table
 from splarn.core.work.pool import Inline, Pools
 from splarn.engines import open_engine, opener
+from splarn.engines.sql.halves import HalvedDigests
 from splarn.engines.sql.tabbed import tabbed
 from tests.conftest import ask
 
@@ -260,3 +261,37 @@ def test_a_duckdb_file_that_is_none_or_in_use_says_so(tmp_path: Path) -> None:
     first.close()
     assert second.tables.columns("nothing") is None
     second.close()
+
+
+def test_digests_of_two_halves_are_those_of_the_whole(
+    target: str, table: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also where numbers are missing or below zero, and where most of one half is gone."""
+    path = tmp_path / "halved.csv"
+    numbers = ["" if n % 11 == 0 else n for n in range(-200, 200)]
+    path.write_text(
+        "".join(f"{n},{len(str(n)) * 0.125},note {at % 7}\n" for at, n in enumerate(numbers))
+    )
+    fields = (Field("n", "integer"), Field("toll", "number", precision=9, scale=3), Field("note"))
+    layout = Layout(table, Dialect(header=False), fields)
+    inputs = inputs_from_files([path], layout)
+    load(LoadRequest(opener(target), table, layout, inputs), Inline())
+    elsewhere, asked = HalvedDigests._elsewhere, []
+
+    def counted(self: HalvedDigests, *given: Any) -> Any:
+        asked.append(given)
+        return elsewhere(self, *given)
+
+    monkeypatch.setattr(HalvedDigests, "_elsewhere", counted)
+    for gone in ("1 = 0", "n IN (1, 2, 3) OR n IS NULL", "n > -150"):
+        ask(target, f"DELETE FROM {table} WHERE {gone}", rows=False)
+        found = []
+        for worth in (10**9, 1):
+            monkeypatch.setattr(HalvedDigests, "worth_two", worth)
+            session = open_engine(target).connect()
+            try:
+                found.append(session.digests.of_columns(session.tables.canonical(table), fields))
+            finally:
+                session.close()
+        assert found[0] == found[1]
+    assert bool(asked) == isinstance(session.digests, HalvedDigests)

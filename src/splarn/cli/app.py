@@ -2,37 +2,27 @@
 
 from __future__ import annotations
 
-import difflib
 import inspect
+from collections.abc import Sequence
+from importlib import import_module
 from typing import Annotated, Any
 
 import typer
 
 from splarn import __version__
-from splarn.cli.check import check
-from splarn.cli.demo import demo
-from splarn.cli.doctor import doctor
-from splarn.cli.forecast import forecast
 from splarn.cli.help import Command, CommandGroup, command_help, overview
-from splarn.cli.layout import layout
-from splarn.cli.ledger import ledger
-from splarn.cli.load import load
-from splarn.cli.plan import plan
-from splarn.cli.run import run
-from splarn.cli.shape import shape
-from splarn.cli.ship import ship
-from splarn.cli.standin import standin
-from splarn.cli.survey import survey
-from splarn.cli.sweep import sweep
-from splarn.cli.undo import undo
+from splarn.cli.misuse import no_command
 from splarn.core.errors import RequestError
 
-app = typer.Typer(
-    name="splarn",
-    cls=CommandGroup,
-    pretty_exceptions_enable=False,
-    context_settings={"help_option_names": ["-h", "--help"]},
-)
+# In the order of the work. Each command is the function of its name in the module of its name.
+PANELS = {
+    "Begin": ("demo", "doctor", "standin"),
+    "Know the data": ("survey", "layout", "check"),
+    "Prepare": ("shape", "ship"),
+    "Load": ("load", "undo", "ledger"),
+    "Measure": ("sweep",),
+    "Decide": ("forecast", "plan", "run"),
+}
 
 
 def _version(wanted: bool) -> None:
@@ -41,7 +31,6 @@ def _version(wanted: bool) -> None:
         raise typer.Exit
 
 
-@app.callback(invoke_without_command=True)
 def splarn(
     context: typer.Context,
     version: Annotated[
@@ -78,22 +67,27 @@ def help_(
         return
     found = group.get_command(root, command)
     if found is None:
-        near = difflib.get_close_matches(command, group.list_commands(root), 1)
-        raise RequestError(
-            f"There is no command {command!r}: "
-            + (f"did you mean {near[0]}?" if near else "`splarn help` lists them all.")
-        )
+        wrong = no_command(command, group.list_commands(root))
+        raise RequestError(f"{wrong}: `splarn help` lists them all.")
     print(command_help(found, typer.Context(found, parent=root, info_name=command)))
 
 
-for panel, commands in (
-    ("Begin", (demo, doctor, standin)),
-    ("Know the data", (survey, layout, check)),
-    ("Prepare", (shape, ship)),
-    ("Load", (load, undo, ledger)),
-    ("Measure", (sweep,)),
-    ("Decide", (forecast, plan, run)),
-):
-    for command in commands:
-        app.command(cls=Command, rich_help_panel=panel, help=inspect.getdoc(command))(command)
-app.command("help", cls=Command, rich_help_panel="Begin")(help_)
+def application(arguments: Sequence[str] = ()) -> typer.Typer:
+    """The whole program, or what of it a command line needs: importing the rest takes its time."""
+    app = typer.Typer(
+        name="splarn",
+        cls=CommandGroup,
+        pretty_exceptions_enable=False,
+        context_settings={"help_option_names": ["-h", "--help"]},
+    )
+    app.callback(invoke_without_command=True)(splarn)
+    first = next((word for word in arguments if not word.startswith("-")), "")
+    known = {name for names in PANELS.values() for name in names}
+    for panel, names in PANELS.items():
+        for name in names:
+            if first not in known or name == first:
+                command = getattr(import_module(f"splarn.cli.{name}"), name)
+                text = inspect.getdoc(command)
+                app.command(cls=Command, rich_help_panel=panel, help=text)(command)
+    app.command("help", cls=Command, rich_help_panel="Begin")(help_)
+    return app

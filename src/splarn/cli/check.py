@@ -38,23 +38,21 @@ def check(
     Example: [bold]splarn check deliveries/ --layout layout.json --rejects rejects[/bold]
     """
     from splarn.cli.context import Context
-    from splarn.core.work.pool import Pools, begin_early, workers_for
+    from splarn.core.work.pool import Pools, workers_for
 
     context = Context(job, as_json)
     out = context.out
     files = context.paths(paths)
     wanted = workers or workers_for(sum(file.stat().st_size for file in files))
-    if wanted > 1:
-        begin_early()
     from splarn.core.check.checking import check as check_files
     from splarn.core.reading.faults import replace_rejects
     from splarn.core.units import plural, show_count
 
-    how = context.layout(layout, files)
-    with Pools() as pools:
+    chosen_layout = context.layout(layout, files)
+    with Pools(inherit=True) as pools:
         pool = pools.of(wanted)
         result = check_files(
-            files, how, pool, limit=bad_row_limit, good=good, progress=out.progress()
+            files, chosen_layout, pool, limit=bad_row_limit, good=good, progress=out.progress()
         )
     result.faults = context.in_delivery(result.faults)
     written = None

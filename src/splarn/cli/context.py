@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from splarn.cli.misuse import read
+from splarn.cli.misuse import Value, if_any, read
 from splarn.cli.options import Choices
 from splarn.cli.output import Output
 from splarn.core.errors import RequestError
@@ -58,8 +58,7 @@ class Context:
         """
         from splarn.core.shape.manifest import is_manifest, read_manifest
         from splarn.core.source.files import find_files, opened_up
-        from splarn.core.source.places import place
-        from splarn.depots.arrived import is_folder, listed
+        from splarn.core.source.places import is_url, place
 
         places, base = self.sources(given)
         found: dict[Place, None] = {}
@@ -74,8 +73,8 @@ class Context:
                     where = str(manifest.folder / part.path)
                     self._pieces[where] = pieces_of(part, manifest.layout)
                 found.update(dict.fromkeys(manifest.folder / part.path for part in manifest.parts))
-            elif is_folder(text):
-                found.update(dict.fromkeys(listed(text)))
+            elif is_url(text) and (names := _in_depot(text)) is not None:
+                found.update(dict.fromkeys(names))
             else:
                 found.update(dict.fromkeys(find_files([text], base, self.skipped)))
         if not found:
@@ -134,19 +133,26 @@ class Context:
             )
         return found
 
-    def bad_rows(self, how: str | None, limit: str | None) -> BadRows:
+    def bad_rows(self, mode: str | None, limit: str | None) -> BadRows:
         """How many bad rows may be set aside; none to halt at the first."""
         from splarn.core.check.limit import BadRows
 
-        target = self.job.target
-        mode = how or target.bad_rows
-        if mode not in ("halt", "set-aside"):
-            raise RequestError(f"--bad-rows: {mode!r} is not known; use halt or set-aside.")
-        if mode == "halt":
+        if self.setting("--bad-rows", _bad_rows, mode, "target.bad_rows") == "halt":
             return BadRows(0)
-        return read(
-            "--bad-row-limit", BadRows.read, limit if limit is not None else target.bad_row_limit
-        )
+        return self.setting("--bad-row-limit", BadRows.read, limit, "target.bad_row_limit")
+
+    def setting(self, option: str, parse: Callable[[Any], Value], given: Any, key: str) -> Value:
+        """What was given for an option, else what the job file says under a key.
+
+        Raises RequestError that names where the wrong one stands.
+        """
+        if given is not None:
+            return read(option, parse, given)
+        section, _, name = key.partition(".")
+        return read(self._in_job(key), parse, getattr(getattr(self.job, section), name))
+
+    def _in_job(self, key: str) -> str:
+        return f"In the job file {self.job.path}, {key}"
 
     def rejects(self) -> Path:
         """The folder for refused rows."""
@@ -154,25 +160,26 @@ class Context:
 
     def space(self, choices: Choices, format: str = "csv") -> Space:
         """The space that options and job file describe."""
-        from splarn.core.tuning.configuration import Space
+        from splarn.core.tuning.configuration import LEVERS, Space
 
-        return Space.of({**self.job.space.values(), **choices}, format)
+        kept = {
+            name: [
+                LEVERS[name].value(one, self._in_job(f"space.{LEVERS[name].key}")) for one in values
+            ]
+            for name, values in self.job.space.values().items()
+            if name not in choices
+        }
+        return Space.of({**kept, **choices}, format)
 
     def limits(self, deadline: str | None, budget: float | None, confidence: str | None) -> Limits:
         """The limits that options and job file set."""
         from splarn.core.tuning.plan import Limits
         from splarn.core.units import parse_duration, parse_share
 
-        job = self.job.limits
-        latest = deadline if deadline is not None else job.deadline
         return Limits(
-            None if latest is None else read("--deadline", parse_duration, latest),
-            budget if budget is not None else job.budget,
-            read(
-                "--confidence",
-                parse_share,
-                confidence if confidence is not None else job.confidence,
-            ),
+            self.setting("--deadline", if_any(parse_duration), deadline, "limits.deadline"),
+            budget if budget is not None else self.job.limits.budget,
+            self.setting("--confidence", parse_share, confidence, "limits.confidence"),
         )
 
     def prices(self) -> Prices:
@@ -232,6 +239,19 @@ class Context:
             yield ledger
         finally:
             ledger.close()
+
+
+def _in_depot(text: str) -> list[Place] | None:
+    """The files of a folder in a depot, None for what is none."""
+    from splarn.depots.arrived import is_folder, listed
+
+    return list(listed(text)) if is_folder(text) else None
+
+
+def _bad_rows(mode: str) -> str:
+    if mode not in ("halt", "set-aside"):
+        raise RequestError(f"{mode!r} is not known; use halt or set-aside.")
+    return mode
 
 
 def _beside(url: str, folder: Path) -> str:

@@ -137,10 +137,10 @@ def _compute(
         known = prices.tiers.get(tier or "")
         return None if known is None or not context.job.prices else known.per_hour
 
-    now, then = hourly(standing.tier), hourly(standing.rest)
+    now, then = hourly(standing.tier), hourly(standing.resting_tier)
     document["compute"] = {
         "tier": standing.tier,
-        "rest": standing.rest,
+        "rest": standing.resting_tier,
         "used_by": standing.living,
         "forgotten": standing.forgotten,
         "per_hour": now,
@@ -152,17 +152,19 @@ def _compute(
         out.say(f"Its compute is {standing.tier}{costs}; the load {standing.living} uses it.")
         return 0
     if not standing.forgotten:
-        at_rest = " at rest" if standing.rest == standing.tier else ""
+        at_rest = " at rest" if standing.resting_tier == standing.tier else ""
         out.say(f"Its compute is {standing.tier}{at_rest}{costs} while it runs.")
         return 0
     instead = "" if then is None else f" instead of {show_money(then, prices.currency)}"
-    sentence = f"Its compute is left at {standing.tier} and should be {standing.rest}{costs}"
+    sentence = (
+        f"Its compute is left at {standing.tier} and should be {standing.resting_tier}{costs}"
+    )
     if not restore:
         out.bad(f"{sentence}{instead}: `splarn doctor --restore` sizes it back.")
         return 1
     restore_left(open_engine)
-    if standing.rest is not None:
-        put_back(open_engine, standing.rest)
-    document["compute"] |= {"tier": standing.rest, "forgotten": False}
-    out.good(f"{place} was left at {standing.tier}: it is {standing.rest} again.")
+    if standing.resting_tier is not None:
+        put_back(open_engine, standing.resting_tier)
+    document["compute"] |= {"tier": standing.resting_tier, "forgotten": False}
+    out.good(f"{place} was left at {standing.tier}: it is {standing.resting_tier} again.")
     return 0

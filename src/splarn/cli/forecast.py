@@ -49,8 +49,8 @@ def forecast(
     require_sweep(context)
     files = None if volume else context.paths(paths)
     target = context.target(to) if to or context.job.target.url else None
-    how = context.layout(layout, files) if files else None
-    model, entry = learn(context, sweep, target, how, files)
+    chosen_layout = context.layout(layout, files) if files else None
+    model, entry = learn(context, sweep, target, chosen_layout, files)
     space = context.space(choices, str(entry.document.get("format", "csv")))
     wanted = volume_of(entry, files, volume)
     prices = context.prices()

@@ -132,14 +132,14 @@ def load(
     open_engine = opener(target)
     set_aside = rejects or context.rejects()
     if mended is not None:
-        inputs, how = _mended(context, mended, set_aside / "mended", paths, layout)
+        inputs, chosen_layout = _mended(context, mended, set_aside / "mended", paths, layout)
         table_mode = table_mode or "append"
     else:
-        inputs, how = _inputs(context, paths, layout, parts_anywhere)
+        inputs, chosen_layout = _inputs(context, paths, layout, parts_anywhere)
     request = LoadRequest(
         open_engine,
-        context.table(table, how.name),
-        how,
+        context.table(table, chosen_layout.name),
+        chosen_layout,
         inputs,
         batch_rows=read("--batch-rows", parse_count, batch_rows),
         table_mode=table_mode or context.job.target.table_mode,
@@ -156,7 +156,7 @@ def load(
     )
     context.check_ledger()
     request = replace(request, begun=begun_before(context, target))
-    with Pools() as pools:
+    with Pools(inherit=True) as pools:
         record = load_parts(
             request,
             pools.streams(streams, open_engine().in_process),
@@ -184,23 +184,27 @@ def _inputs(context: Context, paths: list[str] | None, layout: Path | None, anyw
     from splarn.core.errors import RequestError
     from splarn.core.load import inputs_from_files, inputs_from_manifest
     from splarn.core.shape.manifest import UNFINISHED, is_manifest, read_manifest
-    from splarn.depots.arrived import inputs_at, manifest_at
+    from splarn.core.source.places import is_url
 
     if paths and len(paths) == 1 and (is_manifest(Path(paths[0]))):
         if layout is not None:
             raise RequestError("A manifest has its own layout: leave out --layout.")
         manifest = read_manifest(Path(paths[0]), anywhere)
         return inputs_from_manifest(manifest), manifest.layout
-    if paths and len(paths) == 1 and (found := manifest_at(paths[0])) is not None:
-        if layout is not None:
-            raise RequestError("A manifest has its own layout: leave out --layout.")
-        return inputs_at(*found), found[1].layout
+    if paths and len(paths) == 1 and is_url(paths[0]):
+        from splarn.depots.arrived import inputs_at, manifest_at
+
+        found = manifest_at(paths[0])
+        if found is not None:
+            if layout is not None:
+                raise RequestError("A manifest has its own layout: leave out --layout.")
+            return inputs_at(*found), found[1].layout
     for path in paths or []:
         if (Path(path) / UNFINISHED).exists():
             read_manifest(Path(path))
     files = context.paths(paths)
-    how = context.layout(layout, files)
-    return inputs_from_files(files, how), how
+    chosen_layout = context.layout(layout, files)
+    return inputs_from_files(files, chosen_layout), chosen_layout
 
 
 def _mended(
@@ -218,8 +222,8 @@ def _mended(
     )
     if given is None:
         raise RequestError("Rejects do not say how they read: give the --layout of their source.")
-    path, how = mended_source(mended, read_layout(given), into)
-    return inputs_from_files([path], how), how
+    path, chosen_layout = mended_source(mended, read_layout(given), into)
+    return inputs_from_files([path], chosen_layout), chosen_layout
 
 
 def note_begun(context: Context, target: str) -> Callable[[LoadNote], None]:
@@ -351,7 +355,8 @@ def show_load(out: Output, record: LoadRecord) -> None:
         also = ""
         if record.compared:
             looked = plural(round(record.compared), "row")
-            also = f", and {looked} read back are the same value by value"
+            verb = "is" if round(record.compared) == 1 else "are"
+            also = f", and {looked} read back {verb} the same value by value"
         out.good(
             f"Verified: count, nulls, sums and extremes of every column are what was read{also}."
         )

@@ -37,9 +37,9 @@ def run(arguments: list[str]) -> int:
     # What Typer raises for any misuse; it has no public name of its own.
     usage_error: Any = typer.BadParameter.__base__
     try:
-        from splarn.cli.app import app
+        from splarn.cli.app import application
 
-        code = app(arguments, prog_name="splarn", standalone_mode=False)
+        code = application(arguments)(arguments, prog_name="splarn", standalone_mode=False)
         # Typer itself turns an interrupt into this code.
         if code == INTERRUPTED:
             return _interrupted(as_json)

@@ -20,6 +20,11 @@ def read(option: str, parse: Callable[[Any], Value], text: Any) -> Value:
         raise RequestError(f"{option}: {error}") from None
 
 
+def if_any(parse: Callable[[Any], Value]) -> Callable[[Any], Value | None]:
+    """The same for what may be left out."""
+    return lambda given: None if given is None else parse(given)
+
+
 def misuse(error: Any, arguments: Sequence[str]) -> str:
     """What is wrong with a command line, and what to do.
 
@@ -29,6 +34,12 @@ def misuse(error: Any, arguments: Sequence[str]) -> str:
     context = getattr(error, "ctx", None)
     where = context.command_path if context else " ".join(["splarn", *command])
     return f"{_wrong(error, arguments)}: `{where} --help` shows what it takes."
+
+
+def no_command(name: str, known: Sequence[str]) -> str:
+    """Says that there is no command of a name, and which of those known is the nearest."""
+    near = difflib.get_close_matches(name, known, 1)
+    return f"{name}: there is no such command" + (f" (the nearest is {near[0]})" if near else "")
 
 
 def _wrong(error: Any, arguments: Sequence[str]) -> str:
@@ -52,10 +63,9 @@ def _wrong(error: Any, arguments: Sequence[str]) -> str:
         return f"{extra[1]}: nothing more is taken"
     unknown = re.match(r"No such command '(.*?)'", message)
     if unknown:
-        known = error.ctx.command.list_commands(error.ctx) if error.ctx else []
-        near = difflib.get_close_matches(unknown[1], known, 1)
-        hint = f" (the nearest is {near[0]})" if near else ""
-        return f"{unknown[1]}: there is no such command{hint}"
+        return no_command(
+            unknown[1], error.ctx.command.list_commands(error.ctx) if error.ctx else []
+        )
     return message
 
 

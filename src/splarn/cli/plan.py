@@ -71,13 +71,13 @@ def plan(
     limits = context.limits(deadline, budget, confidence)
     require_sweep(context)
     files = context.paths(paths)
-    how = context.layout(layout, files)
+    chosen_layout = context.layout(layout, files)
     target = context.target(to)
     keep_secrets_out(target)
     parse_target(target)
-    model, entry = learn(context, sweep, target, how, files)
+    model, entry = learn(context, sweep, target, chosen_layout, files)
     prices = context.prices()
-    space = context.space(choices, how.format)
+    space = context.space(choices, chosen_layout.format)
     wanted = volume_of(entry, files, None)
     found = predict(model, list(space.grid()), wanted, prices)
     choice = choose(found, limits, prices.currency)
@@ -90,9 +90,9 @@ def plan(
         meets_limits=choice.meets_limits,
         reasons=choice.reasons,
         sources=tuple(key_of(path.resolve() if isinstance(path, Path) else path) for path in files),
-        layout=how,
+        layout=chosen_layout,
         target=target,
-        table=context.table(table, how.name),
+        table=context.table(table, chosen_layout.name),
         table_mode=context.job.target.table_mode,
         bad_rows=context.bad_rows(None, None),
         volume=wanted,

@@ -61,7 +61,7 @@ def run(
     folder = parts or context.job.folder / FOLDER / "parts" / what.id
     open_engine = opener(what.target)
     context.check_ledger()
-    with Pools() as pools:
+    with Pools(inherit=True) as pools:
         record = run_plan(
             what,
             open_engine,

@@ -117,15 +117,15 @@ def shape(
     total = sum(file.stat().st_size for file in files)
     if estimate:
         return _estimate(context, files, total, workers)
-    how = context.layout(layout, files)
-    kind = format_ or how.format
+    chosen_layout = context.layout(layout, files)
+    kind = format_ or chosen_layout.format
     _check_options(kind, header, packed_size, part_rows, part_count)
     with Pools() as pools:
         # Typing and unpacking are several times the work of copying.
-        work = total if kind == how.format == "csv" else 8 * total
+        work = total if kind == chosen_layout.format == "csv" else 8 * total
         pool = pools.threads(workers or workers_for(work))
         output = _parts_format(
-            how, kind, codec, header, row_group_rows, dictionary, sort_by, partition_by
+            chosen_layout, kind, codec, header, row_group_rows, dictionary, sort_by, partition_by
         )
         output = replace(
             output,
@@ -136,7 +136,7 @@ def shape(
         )
         made = make_parts(
             files,
-            how,
+            chosen_layout,
             into,
             output,
             pool,
@@ -148,12 +148,14 @@ def shape(
         if verify:
             from splarn.core.shape.verify import verify_parts
 
-            copies = output.is_copy(how)
-            differences = verify_parts(made.manifest, how, copies, pool, context.out.progress())
+            copies = output.is_copy(chosen_layout)
+            differences = verify_parts(
+                made.manifest, chosen_layout, copies, pool, context.out.progress()
+            )
     set_aside = None if rejects is None else _keep_rejects(rejects, made.faults)
-    _show(context.out, len(files), made, output, how, set_aside)
+    _show(context.out, len(files), made, output, chosen_layout, set_aside)
     if verify and not differences:
-        what = "records" if output.is_copy(how) else "good rows"
+        what = "records" if output.is_copy(chosen_layout) else "good rows"
         context.out.good(f"Verified: the parts hold exactly the source's {what}, once each.")
     for difference in differences:
         context.out.bad(f"{difference}.")
@@ -177,7 +179,7 @@ def shape(
 
 
 def _parts_format(
-    how: Layout,
+    chosen_layout: Layout,
     kind: str,
     codec: str | None,
     header: bool,
@@ -199,8 +201,8 @@ def _parts_format(
         header=header,
         row_group_rows=read("--row-group-rows", parse_count, row_group_rows),
         dictionary=dictionary,
-        sort_by=() if sort_by is None else parse_keys(sort_by, how, False),
-        partition_by=() if partition_by is None else parse_keys(partition_by, how, True),
+        sort_by=() if sort_by is None else parse_keys(sort_by, chosen_layout, False),
+        partition_by=() if partition_by is None else parse_keys(partition_by, chosen_layout, True),
     )
 
 
@@ -223,7 +225,12 @@ def _part_bytes(
 
 
 def _show(
-    out: Output, count: int, made: Shaped, output: PartsFormat, how: Layout, set_aside: Path | None
+    out: Output,
+    count: int,
+    made: Shaped,
+    output: PartsFormat,
+    chosen_layout: Layout,
+    set_aside: Path | None,
 ) -> None:
     """What was made, and what of it a person should know."""
     from splarn.core.units import plural, show_duration, show_size

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from splarn.cli.misuse import read
+from splarn.cli.misuse import if_any
 from splarn.cli.options import (
     NO_CHOICES,
     AsJson,
@@ -79,17 +79,19 @@ def sweep(
     open_engine = opener(url)
     say_restored(out, open_engine)
     files = context.paths(paths)
-    how = context.layout(layout, files)
-    space = context.space(choices, how.format)
+    chosen_layout = context.layout(layout, files)
+    space = context.space(choices, chosen_layout.format)
     for configuration in space.grid():
         check_levers(configuration.load_levers, open_engine())
     # What would only be found wrong after the first trials.
     context.limits(None, None, None)
+    context.bad_rows(None, None)
+    sample_size = context.setting("--sample", parse_size, sample, "sweep.sample")
+    limit = context.setting("--time", if_any(parse_duration), time, "sweep.time")
     context.check_ledger()
     keeper = open_engine().connect()
     _check_tiers(keeper, space.values["tier"], context.prices() if context.job.prices else None)
     planned = design(space, repeats or settings.repeats, settings.seed)
-    limit = time if time is not None else settings.time
     with (
         closing(keeper),
         Pools() as pools,
@@ -98,8 +100,8 @@ def sweep(
     ):
         taken = take_sample(
             files,
-            how,
-            read("--sample", parse_size, sample or settings.sample),
+            chosen_layout,
+            sample_size,
             Path(scratch) / "sample",
             pools.threads(workers_for(sum(file.stat().st_size for file in files))),
         )
@@ -109,9 +111,9 @@ def sweep(
             "seed": settings.seed,
             "target": hide(shown(parse(url))),
             "target_id": identity(url),
-            "layout": layout_id(how),
-            "layout_name": how.name,
-            "format": how.format,
+            "layout": layout_id(chosen_layout),
+            "layout_name": chosen_layout.name,
+            "format": chosen_layout.format,
             "source": {"paths": [str(path) for path in files]},
             "sample": {"bytes": taken.bytes, "rows": taken.rows},
         }
@@ -151,7 +153,7 @@ def sweep(
             ),
             pools,
             keep,
-            time_limit=None if limit is None else read("--time", parse_duration, limit),
+            time_limit=limit,
             progress=out.progress(),
         )
         request["state"] = "done" if stopped == "grid finished" else "open"

@@ -46,22 +46,22 @@ class FolderDepot:
         """See Depot. What was written is read again, since a disk may lie."""
         path = self.folder / name
         # Two shippers of one file do not write into the same one.
-        aside = path.with_name(f"{path.name}.{secrets.token_hex(3)}{ASIDE}")
+        temporary = path.with_name(f"{path.name}.{secrets.token_hex(3)}{ASIDE}")
         try:
             with outside(f"Writing {path}"):
                 path.parent.mkdir(parents=True, exist_ok=True)
-                with aside.open("wb") as file:
+                with temporary.open("wb") as file:
                     for block in blocks:
                         file.write(block)
                     file.flush()
                     os.fsync(file.fileno())
-            found = self.find(str(aside.relative_to(self.folder)))
+            found = self.find(str(temporary.relative_to(self.folder)))
             if found is None or (found.size, found.digest) != (size, digest):
                 raise Unready(f"what was written of {name} is not what was read")
             with outside(f"Writing {path}"):
-                aside.replace(path)
+                temporary.replace(path)
         finally:
-            aside.unlink(missing_ok=True)
+            temporary.unlink(missing_ok=True)
         return Stored(name, size, digest)
 
     def get(self, name: str, first: int = 0, end: int | None = None) -> Iterator[bytes]:

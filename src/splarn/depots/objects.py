@@ -43,22 +43,22 @@ class ObjectDepot:
 
     def put(self, name: str, blocks: Iterator[bytes], size: int, digest: str) -> Stored:
         """See Depot."""
-        aside = f"{self._at(name)}.{secrets.token_hex(3)}{ASIDE}"
+        temporary = f"{self._at(name)}.{secrets.token_hex(3)}{ASIDE}"
         try:
             with self._reaching(name):
                 if not self._flat:
-                    self._system.makedirs(aside.rpartition("/")[0], exist_ok=True)
-                with self._system.open(aside, "wb") as file:
+                    self._system.makedirs(temporary.rpartition("/")[0], exist_ok=True)
+                with self._system.open(temporary, "wb") as file:
                     for block in blocks:
                         file.write(block)
-            found = self._found(aside, name)
+            found = self._found(temporary, name)
             if found is None or (found.size, found.digest) != (size, digest):
                 raise Unready(f"what was written of {name} is not what was read")
             with self._reaching(name):
-                self._system.mv(aside, self._at(name))
+                self._system.mv(temporary, self._at(name))
         except BaseException:
             with suppress(Exception):
-                self._system.rm_file(aside)
+                self._system.rm_file(temporary)
             raise
         return Stored(name, size, digest)
 

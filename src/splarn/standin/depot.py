@@ -72,7 +72,7 @@ class SimulatedDepot:
             path.unlink(missing_ok=True)
         else:
             answer = Response(status_code=405)
-        # LineCut off without an answer where the faults have struck.
+        # Cut off without an answer where the faults have struck.
         with contextlib.suppress(LineCut, ClientDisconnect):
             await answer(scope, receive, send)
 
@@ -87,10 +87,10 @@ class SimulatedDepot:
         stall = self._moment(self.physics.stall_share, wanted, "stalled")
         spoil = self._moment(self.physics.corrupt_share, wanted, "corrupted")
         path.parent.mkdir(parents=True, exist_ok=True)
-        aside = path.with_name(f"{path.name}.{secrets.token_hex(4)}{ASIDE}")
+        temporary = path.with_name(f"{path.name}.{secrets.token_hex(4)}{ASIDE}")
         state, size, free = hashlib.sha256(), 0, 0.0
         try:
-            with aside.open("wb") as file:
+            with temporary.open("wb") as file:
                 async for block in request.stream():
                     if stall is not None and size >= stall:
                         stall = None
@@ -105,18 +105,20 @@ class SimulatedDepot:
                     size += len(block)
             digest = write_field(state.hexdigest())
             if "content-range" in request.headers:
-                return self._ranged(request, path, aside, digest, size)
+                return self._ranged(request, path, temporary, digest, size)
             announced = request.headers.get("content-digest", digest)
             if size != wanted or announced != digest:
                 return Response("what arrived is not what was announced", status_code=422)
-            aside.replace(path)
+            temporary.replace(path)
         except ClientDisconnect:
             return _Dropped()
         finally:
-            aside.unlink(missing_ok=True)
+            temporary.unlink(missing_ok=True)
         return Response(status_code=201, headers={"Repr-Digest": digest})
 
-    def _ranged(self, request: Request, path: Path, aside: Path, found: str, size: int) -> Response:
+    def _ranged(
+        self, request: Request, path: Path, temporary: Path, found: str, size: int
+    ) -> Response:
         """Keeps a range that has arrived beside the others of its file."""
         announced = request.headers.get("content-digest", found)
         span = _CONTENT_RANGE.match(request.headers["content-range"])
@@ -126,7 +128,7 @@ class SimulatedDepot:
         first, end, total = int(span[1]), int(span[2]) + 1, int(span[3])
         if end - first != size or end > total:
             return Response("the range is not as long as announced", status_code=422)
-        with aside.open("rb") as file:
+        with temporary.open("rb") as file:
             blocks = iter(lambda: file.read(BLOCK), b"")
             right = self._ranges.put(path, blocks, (first, end), total, whole)
         if right is None:

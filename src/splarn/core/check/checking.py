@@ -8,8 +8,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from pyarrow.parquet import ParquetWriter
-
 from splarn.core.check.unique import Keys, keys_of, locate, repeated
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
@@ -124,17 +122,19 @@ def _good_rows(task: CheckTask) -> Iterator[Callable[[Parsed], object] | None]:
     if task.good is None:
         yield None
         return
-    aside = task.good.with_name(task.good.name + ASIDE)
+    temporary = task.good.with_name(task.good.name + ASIDE)
     with outside(f"Writing {task.good}"):
-        with aside.open("wb") as file:
+        with temporary.open("wb") as file:
             if task.layout.format == "parquet":
+                from pyarrow.parquet import ParquetWriter
+
                 with ParquetWriter(file, task.layout.arrow_schema) as writer:
                     yield lambda parsed: writer.write_table(parsed.table)
             else:
                 if task.layout.dialect.header:
                     file.write(header_line(task.layout.as_read))
                 yield lambda parsed: file.writelines(parsed.raw(0, len(parsed.good)))
-        aside.replace(task.good)
+        temporary.replace(task.good)
 
 
 def check(

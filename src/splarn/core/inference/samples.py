@@ -1,4 +1,4 @@
-"""SampledText text from all over the files: heads of many, and stretches inside the large ones."""
+"""Samples of text from all over the files: heads of many, and stretches inside the large ones."""
 
 from __future__ import annotations
 

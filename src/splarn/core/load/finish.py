@@ -51,7 +51,7 @@ def finish(
     What differs beside the table is not moved in, and the load stays unfinished.
     """
     found = _verify(session, request, note, results)
-    if found.differences and note.details.aside:
+    if found.differences and note.details.side_table:
         return found
     session.claims.take_turn(request.table)
     published = _publish(session, request, note, results)
@@ -90,7 +90,7 @@ def _verify(
     compared = 0
     sample = spread([result.sample for result in results], SAMPLED)
     if sample is not None:
-        back = session.digests.read_back(details.aside or note.table, fields, sample)
+        back = session.digests.read_back(details.side_table or note.table, fields, sample)
         compared = back.looked_for
         differences += _told(back)
     return Finished(
@@ -115,7 +115,7 @@ def _publish(
 ) -> _Published:
     """Swaps a table in or moves rows over, in the open transaction."""
     details = note.details
-    if not details.aside:
+    if not details.side_table:
         return _Published(note, _marks(session, note, results))
     if details.swaps:
         swapped = _swap_in(session, note, _is_swapped(session, note))
@@ -167,9 +167,9 @@ def _note_end(
 
 
 def _is_swapped(session: Session, note: LoadNote) -> bool:
-    """Whether the table aside has taken its place already, and only the end was not noted."""
+    """Whether the side table has taken its place already, and only the end was not noted."""
     details = note.details
-    return details.stage == "swap" and session.tables.columns(details.aside) is None
+    return details.stage == "swap" and session.tables.columns(details.side_table) is None
 
 
 def _fingerprint(session: Session, note: LoadNote, marks: Marks | None, rows: int) -> str | None:
@@ -193,7 +193,7 @@ def _told(back: ReadBack) -> list[str]:
 
 def _marks(session: Session, note: LoadNote, results: Sequence[PartResult]) -> Marks | None:
     """What tells the load's rows in the table from others."""
-    if note.details.aside:
+    if note.details.side_table:
         return None
     if note.details.last_row is not None:
         return None if _busy(session, note) else rows_since(session, note)
@@ -213,8 +213,8 @@ def _table_digests(
 ) -> tuple[list[ColumnDigest], list[ColumnDigest]] | None:
     """Digests of the load's rows, or of all rows and those from before; None if neither will do."""
     details = note.details
-    if details.aside:
-        return session.digests.of_columns(details.aside, fields), []
+    if details.side_table:
+        return session.digests.of_columns(details.side_table, fields), []
     others = [
         one
         for one in session.notes.loads(note.table)
@@ -245,7 +245,7 @@ def _swap_in(session: Session, note: LoadNote, swapped: bool) -> LoadNote:
     session.notes.put_load(note)
     session.checkpoint()
     if not swapped:
-        session.tables.swap(note.table, details.aside, details.before)
+        session.tables.swap(note.table, details.side_table, details.before)
     end_earlier(session, note)
     return note
 
@@ -257,21 +257,20 @@ def _move_over(session: Session, note: LoadNote, rows: int) -> Marks | None:
         clear(session, note)
     since = session.rows.last_mark(note.table)
     try:
-        moved, marks = session.rows.copy(details.aside, note.table, details.names)
+        moved, marks = session.rows.copy(details.side_table, note.table, details.names)
     except RefusedError as refusal:
         session.rollback()
         raise MoveRefusedError(
-            f"The rows of {details.aside} cannot be moved into {note.table}: {refusal.reason}; "
-            "nothing was moved. Rows that clash with others are told apart where bad rows may be "
-            "set aside: run the same command with --bad-rows set-aside.",
+            f"The rows of {details.side_table} cannot be moved into {note.table}: "
+            f"{refusal.reason}; nothing was moved. Rows that clash with others are told apart "
+            "where bad rows may be set aside: run the same command with --bad-rows set-aside.",
             refusal.reason,
         ) from None
     if moved != rows:
         session.rollback()
         raise OutsideError(
-            f"The table {details.aside} holds {plural(moved, 'row')} and {rows:,} were read into "
-            "it, so "
-            f"nothing was moved: `splarn undo {note.load_id}` takes the load back."
+            f"The table {details.side_table} holds {plural(moved, 'row')} and {rows:,} were read "
+            f"into it, so nothing was moved: `splarn undo {note.load_id}` takes the load back."
         )
     if since is not None:
         return rows_since(session, replace(note, details=details.with_(last_row=since)))
@@ -281,9 +280,9 @@ def _move_over(session: Session, note: LoadNote, rows: int) -> Marks | None:
 def clean_up(session: Session, note: LoadNote, keep_old: bool) -> None:
     """Removes the tables that nothing needs any more, of this load and of those it ended."""
     session.claims.take_turn(note.table)
-    kept = note.details.with_(aside="", indexes=())
-    if note.details.aside:
-        session.tables.drop(note.details.aside)
+    kept = note.details.with_(side_table="", indexes=())
+    if note.details.side_table:
+        session.tables.drop(note.details.side_table)
     if kept.before and not keep_old:
         session.tables.drop(kept.before)
         kept = kept.with_(before="")
@@ -292,11 +291,11 @@ def clean_up(session: Session, note: LoadNote, keep_old: bool) -> None:
     for earlier in session.notes.loads(note.table):
         if earlier.load_id not in gone:
             continue
-        for table in (earlier.details.aside, earlier.details.before):
+        for table in (earlier.details.side_table, earlier.details.before):
             if table:
                 session.tables.drop(table)
         for name, statement in earlier.details.indexes:
             session.tables.restore_index(note.table, TableIndex(name, statement, False))
-        bare = earlier.details.with_(aside="", before="", indexes=())
+        bare = earlier.details.with_(side_table="", before="", indexes=())
         session.notes.put_load(replace(earlier, details=bare))
     session.commit()

@@ -17,6 +17,7 @@ from splarn.core.load.request import LoadRequest, rejects_files
 from splarn.core.load.stream import KEPT_FAULTS, PartResult
 from splarn.core.reading import read_parsed
 from splarn.core.reading.faults import count_rejects, replace_rejects
+from splarn.core.source.content import Identity
 from splarn.core.source.source import Proof, Source
 from splarn.core.target.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.target.handover import HandedPart, PartJob, PartsOrder
@@ -32,6 +33,7 @@ class _ReadTask:
 
     part_id: str
     source: Source
+    content: Identity
     packed_hash: str
     layout: Layout
     names: tuple[str, ...]
@@ -71,8 +73,7 @@ def hand_over(
         layout=request.layout,
         names=names,
         parts=tuple(
-            HandedPart(one.content_id, one.path, one.codec, one.packed_hash)
-            for one in request.inputs
+            HandedPart(one.part_id, one.path, one.codec, one.packed_hash) for one in request.inputs
         ),
         streams=pool.workers,
         batch_rows=request.batch_rows,
@@ -94,7 +95,9 @@ def hand_over(
         try:
             if request.verify:
                 tasks = [
-                    _ReadTask(one.content_id, one.source, one.packed_hash, request.layout, names)
+                    _ReadTask(
+                        one.part_id, one.source, one.content, one.packed_hash, request.layout, names
+                    )
                     for one in request.inputs
                 ]
                 for task, found in pool.as_done(_read, tasks):
@@ -130,7 +133,7 @@ def _read(task: _ReadTask) -> list[ColumnDigest] | None:
     fields = [field for field in task.layout.fields if field.name in task.names]
     total: list[ColumnDigest] | None = None
     source = task.source
-    proof = Proof(source, task.layout, task.part_id, task.packed_hash)
+    proof = Proof(source, task.layout, task.content, task.packed_hash)
     for parsed in read_parsed(source.place, source.codec, task.layout, read=proof.read):
         total = add_digests(total, digest_table(parsed.table, fields))
     proof.check()
@@ -139,7 +142,7 @@ def _read(task: _ReadTask) -> list[ColumnDigest] | None:
 
 def _write_rejects(folder: Path, request: LoadRequest, jobs: Iterable[PartJob]) -> None:
     files = rejects_files(request.inputs)
-    pieces = {one.content_id: one.pieces for one in request.inputs}
+    pieces = {one.part_id: one.pieces for one in request.inputs}
     for job in jobs:
         if job.faults and job.state == "ended":
             found = [in_delivery(fault, pieces[job.part_id]) for fault in job.faults]
@@ -154,7 +157,7 @@ def _raise_failed(request: LoadRequest, order: PartsOrder, jobs: dict[str, PartJ
     refused = len(job.faults)
     if refused and not request.bad_rows.allows(refused, refused + job.rows):
         last = replace(job.faults[-1], path=str(failed[0].path))
-        pieces = {one.content_id: one.pieces for one in request.inputs}
+        pieces = {one.part_id: one.pieces for one in request.inputs}
         raise too_many_bad(request.bad_rows, in_delivery(last, pieces[job.part_id]))
     done = sum(not _failed(one) for one in jobs.values())
     raise OutsideError(
@@ -190,6 +193,6 @@ def _kept(request: LoadRequest, folder: Path | None) -> list[int | None]:
     """The rejects that are kept of each input."""
     files = rejects_files(request.inputs)
     return [
-        None if folder is None else count_rejects(folder / files[one.content_id])
+        None if folder is None else count_rejects(folder / files[one.part_id])
         for one in request.inputs
     ]

@@ -12,18 +12,21 @@ from splarn.core.load.finish import Finished, MoveRefusedError, clean_up, finish
 from splarn.core.load.handed import hand_over
 from splarn.core.load.opening import Opened, go_straight, open_load
 from splarn.core.load.phases import PhaseTimer
-from splarn.core.load.refusals import Confirm
+from splarn.core.load.refusals import Confirm, ContentInQuestionError
 from splarn.core.load.request import (
     NUMBERS,
     TABLE_MODES,
+    Input,
     LoadRecord,
     LoadRequest,
+    identify_whole,
     rejects_files,
 )
 from splarn.core.load.sizing import Sizing, restore_left
 from splarn.core.load.standing import can_tell, changes_since
 from splarn.core.load.stream import LoadTask, PartResult, run_load_task
-from splarn.core.target.notes import LoadNote
+from splarn.core.source.content import Identity
+from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.target.session import Session, check_levers
 from splarn.core.units import plural
 from splarn.core.work.pool import Pool
@@ -63,7 +66,7 @@ def load(
         sizing = Sizing(keeper, engine.place, request.tier, request.read_tier)
         table = request.table
         request = replace(request, table=keeper.tables.canonical(table))
-        opened = open_load(keeper, request, confirm)
+        request, opened = _open(keeper, request, confirm, pool)
         if on_begin is not None and not opened.done:
             on_begin(opened.note)
         if opened.done:
@@ -124,6 +127,35 @@ def load(
     )
 
 
+def _open(
+    keeper: Session, request: LoadRequest, confirm: Confirm | None, pool: Pool
+) -> tuple[LoadRequest, Opened]:
+    """Opens the load, reading whole beforehand only what might be in already.
+
+    A file is read once, as it is loaded, where the way it begins tells it from all that is in.
+    """
+    if request.open_engine().reads_parts:
+        # The engine knows its parts by what they hold.
+        begun = {one.part_id for one in request.inputs if not one.content.whole}
+        known = identify_whole(request.inputs, request.layout, pool, begun)
+        request = replace(request, inputs=known)
+    while True:
+        try:
+            opened = open_load(keeper, request, confirm)
+            return replace(request, inputs=opened.inputs), opened
+        except ContentInQuestionError as question:
+            keeper.rollback()
+            keeper.claims.end_turn(request.table)
+            known = identify_whole(request.inputs, request.layout, pool, question.part_ids)
+            request = replace(request, inputs=known)
+
+
+def _known(entry: Input, note: PartNote) -> Identity:
+    """What is known of an input, by itself or from an earlier try."""
+    mine, noted = entry.content, note.content
+    return Identity(mine.begins or noted.begins, noted.whole or mine.whole)
+
+
 def _finished(request: LoadRequest, opened: Opened, results: list[PartResult]) -> Finished:
     session = request.open_engine().connect()
     try:
@@ -165,7 +197,7 @@ def _nothing_left(
             f"or take that load back first with `splarn undo {note.load_id}`."
         )
     clean_up(session, note, request.keep_old)
-    by_id = {entry.content_id: entry for entry in request.inputs}
+    by_id = {entry.part_id: entry for entry in request.inputs}
     results = [PartResult(str(by_id[part.part_id].path), part, 0.0, 0, 0, None) for part in parts]
     return LoadRecord(
         load_id=note.load_id,
@@ -197,7 +229,7 @@ def _traffic(
     moved = requests = 0
     for entry in request.inputs:
         away = not isinstance(entry.path, Path)
-        new = opened.parts[entry.content_id].state != "done"
+        new = opened.parts[entry.part_id].state != "done"
         readers = int(away and (request.verify or not handed)) + int(handed and new)
         moved += readers * (entry.path.stat().st_size if readers else 0)
         requests += 2 * readers if away else readers
@@ -220,12 +252,13 @@ def _run(request: LoadRequest, opened: Opened, pool: Pool, watch: Progress) -> l
             layout=request.layout,
             names=details.names,
             source=entry.source,
+            content=_known(entry, opened.parts[entry.part_id]),
             packed_hash=entry.packed_hash,
             pieces=entry.pieces,
-            note=opened.parts[entry.content_id],
+            note=opened.parts[entry.part_id],
             batch_rows=request.batch_rows,
             bad_rows=request.bad_rows,
-            rejects=None if folder is None else folder / files[entry.content_id],
+            rejects=None if folder is None else folder / files[entry.part_id],
             relaxed=details.durability == "relaxed",
         )
         for entry in request.inputs
@@ -239,7 +272,7 @@ def _run(request: LoadRequest, opened: Opened, pool: Pool, watch: Progress) -> l
         results[task.note.part_id] = result
         _hold_to_limit(request, list(results.values()), len(results) == len(tasks))
     watch.finish()
-    return [results[entry.content_id] for entry in request.inputs]
+    return [results[entry.part_id] for entry in request.inputs]
 
 
 def _hold_to_limit(request: LoadRequest, results: list[PartResult], whole: bool) -> None:

@@ -15,6 +15,7 @@ from splarn.core.errors import RequestError
 from splarn.core.load.refusals import (
     Confirm,
     busy,
+    named_as,
     refuse_differences,
     refuse_lost,
     refuse_name,
@@ -37,10 +38,11 @@ LONGEST_NAME = 44
 
 @dataclass(frozen=True)
 class Opened:
-    """A load ready for its streams."""
+    """A load ready for its streams; `inputs` have the ids of its parts."""
 
     note: LoadNote
     parts: dict[str, PartNote]
+    inputs: tuple[Input, ...]
     resumed: bool
     notes: tuple[str, ...] = ()
     done: bool = False
@@ -48,7 +50,7 @@ class Opened:
     @property
     def into(self) -> str:
         """The table that streams fill."""
-        return self.note.details.aside or self.note.table
+        return self.note.details.side_table or self.note.table
 
 
 def beside(table: str, what: str, load_id: str) -> str:
@@ -62,22 +64,23 @@ def beside(table: str, what: str, load_id: str) -> str:
 def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -> Opened:
     """Settles the table and the load's notes; goes on with a load of the same content.
 
-    Raises RequestError when the table does not fit, the content is in or another load unfinished.
+    Raises RequestError when the table does not fit, the content is in or another load unfinished,
+    ContentInQuestionError when some inputs must be known whole first.
     """
     session.claims.take_turn(request.table)
     # Somebody may have made it meanwhile, under another spelling.
     request = replace(request, table=session.tables.canonical(request.table))
     refuse_name(session, request)
-    wanted = {entry.content_id: entry for entry in request.inputs}
     refuse_lost(session, request)
     earlier = session.notes.loads(request.table)
     unfinished = [note for note in earlier if note.state == "open"]
     for note in unfinished:
-        if {part.part_id for part in session.notes.parts([note.load_id])} == set(wanted):
-            opened = _go_on(session, request, note)
+        inputs = named_as(session.notes.parts([note.load_id]), request.inputs, certain=False)
+        if inputs is not None:
+            opened = _go_on(session, replace(request, inputs=inputs), note)
             session.claims.end_turn(request.table)
             return opened
-    if done := _just_done(session, request, earlier, wanted):
+    if done := _just_done(session, request, earlier):
         session.claims.end_turn(request.table)
         return done
     if request.table_mode not in ("empty", "replace"):
@@ -87,7 +90,9 @@ def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -
         if left and not request.again:
             raise unfinished_load(session, left[-1], request.table)
         if not request.again:
-            refuse_same_content(session, earlier, request.inputs)
+            gone = {note.load_id for note in broken_off}
+            there = [note for note in earlier if note.load_id not in gone]
+            refuse_same_content(session, there, request.inputs)
     elif any(not session.claims.claim(note.load_id) for note in unfinished):
         raise busy(unfinished[-1].load_id, request.table)
     opened = _begin(session, request, earlier, confirm)
@@ -102,7 +107,7 @@ def _go_on(session: Session, request: LoadRequest, note: LoadNote) -> Opened:
     note = next(one for one in session.notes.loads(note.table) if one.load_id == note.load_id)
     if note.details.stage == "prepare":
         note = prepare(session, request, note)
-    into = note.details.aside or note.table
+    into = note.details.side_table or note.table
     if note.details.stage == "swap" and session.tables.columns(into) is None:
         into = note.table
     fit = fit_table(session, into, stored(request.layout, note.details.names))
@@ -120,7 +125,8 @@ def _go_on(session: Session, request: LoadRequest, note: LoadNote) -> Opened:
             session.notes.advance(part, _anew(part))
         parts = session.notes.parts([note.load_id])
     session.commit()
-    return Opened(note, {part.part_id: part for part in parts}, True, _kept_ways(request, note))
+    ways = _kept_ways(request, note)
+    return Opened(note, {part.part_id: part for part in parts}, request.inputs, True, ways)
 
 
 def _anew(part: PartNote) -> PartNote:
@@ -157,17 +163,17 @@ def intended(request: LoadRequest, fit: Fit, load_id: str) -> LoadDetails:
     there = fit.rows is not None
     replaces = mode == "replace" and there
     removes = mode in ("empty", "replace") and bool(fit.rows)
-    aside = before = ""
+    side_table = before = ""
     if replaces:
-        aside = beside(request.table, "next", load_id)
+        side_table = beside(request.table, "next", load_id)
     elif levers.route == "landing":
-        aside = beside(request.table, "landing", load_id)
+        side_table = beside(request.table, "landing", load_id)
     if replaces or (removes and request.keep_old):
         before = beside(request.table, "before", load_id)
     return LoadDetails(
         stage="prepare",
         made=not there,
-        aside=aside,
+        side_table=side_table,
         swaps=replaces,
         before=before,
         durability=levers.durability,
@@ -175,7 +181,7 @@ def intended(request: LoadRequest, fit: Fit, load_id: str) -> LoadDetails:
         fields=stored(request.layout, fit.names).fields,
         rows_before=fit.rows or 0,
         part_count=len(request.inputs),
-        holds=tuple((one.content_id, one.holds) for one in request.inputs if one.holds),
+        holds=tuple((one.part_id, one.holds) for one in request.inputs if one.holds),
     )
 
 
@@ -215,15 +221,16 @@ def _begin(
     parts = {}
     for entry in request.inputs:
         part = PartNote(
-            load_id, entry.content_id, entry.path.name, "open", 0, 0, 0, table=request.table
-        )
+            load_id, entry.part_id, entry.path.name, "open", 0, 0, 0, table=request.table,
+            begins=entry.content.begins, whole=entry.content.whole,
+        )  # fmt: skip
         session.notes.put_part(part)
-        parts[entry.content_id] = part
+        parts[entry.part_id] = part
     session.checkpoint()
     if not session.claims.claim(load_id):
         raise busy(load_id, request.table)
     note = prepare(session, request, note)
-    return Opened(note, parts, False, fit.notes)
+    return Opened(note, parts, request.inputs, False, fit.notes)
 
 
 def _touched(session: Session, earlier: Sequence[LoadNote]) -> bool:
@@ -244,7 +251,9 @@ def go_straight(session: Session, request: LoadRequest, opened: Opened, why: str
     """
     note = opened.note
     session.claims.take_turn(note.table)
-    details = note.details.with_(aside="", route="straight", durability="full", stage="prepare")
+    details = note.details.with_(
+        side_table="", route="straight", durability="full", stage="prepare"
+    )
     note = replace(note, details=details)
     session.notes.put_load(note)
     for part in session.notes.parts([note.load_id]):
@@ -265,25 +274,25 @@ def go_straight(session: Session, request: LoadRequest, opened: Opened, why: str
 def prepare(session: Session, request: LoadRequest, note: LoadNote) -> LoadNote:
     """Makes the tables of a load that is noted, and notes that its streams may begin."""
     details, table = note.details, note.table
-    if not details.aside:
+    if not details.side_table:
         # Left by a landing table's rows that could not be moved.
         session.tables.drop(beside(table, "landing", note.load_id))
     layout = stored(request.layout, details.names)
     if session.tables.columns(table) is None:
         session.tables.create(table, layout)
-    if details.aside and session.tables.columns(details.aside) is None:
+    if details.side_table and session.tables.columns(details.side_table) is None:
         fits = not fit_table(session, table, request.layout, details.names).differences
         if note.mode == "replace" and not fits:
-            session.tables.create(details.aside, layout)
+            session.tables.create(details.side_table, layout)
         else:
             like = Likeness(logged=details.durability != "none", twin=details.swaps)
-            session.tables.clone(table, details.aside, like)
-    if note.mode == "empty" and not details.aside:
+            session.tables.clone(table, details.side_table, like)
+    if note.mode == "empty" and not details.side_table:
         clear(session, note)
     for name, statement in details.indexes:
         session.tables.drop_index(table, TableIndex(name, statement, False))
     others = [one for one in session.notes.loads(table) if one.load_id != note.load_id]
-    if not details.aside and not any(one.state == "open" for one in others):
+    if not details.side_table and not any(one.state == "open" for one in others):
         details = details.with_(last_row=session.rows.last_mark(table))
     note = replace(note, details=details.with_(stage="load"))
     session.notes.put_load(note)
@@ -315,11 +324,11 @@ def is_void(session: Session, note: LoadNote) -> bool:
         return False
     if any(part.rows or part.refused for part in session.notes.parts([note.load_id])):
         return False
-    if note.details.aside:
-        session.tables.drop(note.details.aside)
+    if note.details.side_table:
+        session.tables.drop(note.details.side_table)
     for name, statement in note.details.indexes:
         session.tables.restore_index(note.table, TableIndex(name, statement, False))
-    ended = note.details.with_(stage="", aside="", indexes=())
+    ended = note.details.with_(stage="", side_table="", indexes=())
     session.notes.put_load(replace(note, state="undone", details=ended))
     return True
 
@@ -328,7 +337,6 @@ def _just_done(
     session: Session,
     request: LoadRequest,
     earlier: Sequence[LoadNote],
-    wanted: dict[str, Input],
 ) -> Opened | None:
     """The load that has brought in just this content, by the same request, and is done.
 
@@ -340,10 +348,13 @@ def _just_done(
         if note.state not in ("open", "done"):
             continue
         parts = session.notes.parts([note.load_id])
-        if note.state != "done" or {part.part_id for part in parts} != set(wanted):
+        if note.state != "done":
+            return None
+        inputs = named_as(parts, request.inputs, certain=True)
+        if inputs is None:
             return None
         removes = request.table_mode in ("empty", "replace")
         if removes and (note.mode != request.table_mode or changes_since(session, note, parts)):
             return None
-        return Opened(note, {part.part_id: part for part in parts}, True, done=True)
+        return Opened(note, {part.part_id: part for part in parts}, inputs, True, done=True)
     return None

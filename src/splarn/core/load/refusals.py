@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from datetime import UTC, datetime
 
 from splarn.core.errors import OutsideError, RequestError
@@ -45,7 +46,7 @@ def refuse_what_is_there(
             f"{indexes[0].name} would not fit ({'; '.join(fit.differences)}): drop the index first."
         )
     if mode in ("empty", "replace") and fit.rows and confirm is not None:
-        coming = rows_coming(request)
+        coming = rows_coming(request, fit.rows)
         if fit.rows > coming and not confirm(fit.rows, coming):
             raise RequestError(
                 f"The table {table} holds {plural(fit.rows, 'row')} that --table-mode {mode} "
@@ -54,15 +55,16 @@ def refuse_what_is_there(
             )
 
 
-def rows_coming(request: LoadRequest) -> int:
-    """Rows in the sources, counted where nothing tells them; those of a damaged one are none."""
-    total = 0
+def rows_coming(request: LoadRequest, enough: int) -> int:
+    """Rows in the sources, counted where nothing tells them; those of a damaged one are none.
+
+    No more is read than it takes to know that there are enough.
+    """
+    total = sum(entry.rows or 0 for entry in request.inputs)
     for entry in request.inputs:
-        if entry.rows is not None:
-            total += entry.rows
-        else:
+        if entry.rows is None and total < enough:
             with suppress(OutsideError):
-                total += count_records(entry.source, request.layout)
+                total += count_records(entry.source, request.layout, enough - total)
     return total
 
 
@@ -91,34 +93,86 @@ def busy(load_id: str, table: str) -> OutsideError:
     )
 
 
+class ContentInQuestionError(Exception):
+    """Whether these inputs are in can only be told when they are known whole."""
+
+    def __init__(self, inputs: Iterable[Input]) -> None:
+        super().__init__()
+        self.part_ids = frozenset(one.part_id for one in inputs)
+
+
+def named_as(
+    parts: Sequence[PartNote], inputs: Sequence[Input], certain: bool
+) -> tuple[Input, ...] | None:
+    """Inputs with the ids of the parts that hold the same; None where they hold something else.
+
+    Unless it must be certain, to begin with the same records is enough: what is read of an input is
+    held against the note of its part.
+    Raises ContentInQuestionError.
+    """
+    if len(parts) != len(inputs):
+        return None
+    wholes = {part.content.whole: part for part in parts if part.content.whole}
+    begun: dict[str, list[PartNote]] = {}
+    for part in parts:
+        begun.setdefault(part.content.begins, []).append(part)
+    found, doubtful = [], []
+    for entry in inputs:
+        content = entry.content
+        near = [wholes[content.whole]] if content.whole in wholes else []
+        if not near:
+            alike = (*begun.get(content.begins, ()), *(begun.get("", ()) if content.begins else ()))
+            if not content.begins:
+                alike = tuple(parts)
+            near = [part for part in alike if content.same(part.content) is None]
+            if not near:
+                return None
+            told = len(near) == 1 and near[0].content.begins == content.begins
+            if certain or not told:
+                doubtful.append(entry)
+        found.append(replace(entry, part_id=near[0].part_id))
+    if doubtful:
+        if all(entry.content.whole and entry.content.begins for entry in doubtful):
+            return None
+        raise ContentInQuestionError(doubtful)
+    return tuple(found) if len({one.part_id for one in found}) == len(parts) else None
+
+
 def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Sequence[Input]) -> None:
     """Raises RequestError for content that is in, OutsideError for what is coming in right now.
 
     Content is known by its records, and parts by those of the files that they were made of.
+    Raises ContentInQuestionError as well.
     """
     standing = {note.load_id: note for note in earlier if note.state in ("open", "done")}
-    contents = Contents()
+    contents: Contents[PartNote] = Contents()
     for part in session.notes.parts(list(standing)):
         held = dict(standing[part.load_id].details.holds).get(part.part_id, ())
-        contents.add((Held(part.part_id), *held), part)
+        contents.add((Held(part.content), *held), part)
+    doubtful = []
     for entry in inputs:
-        owner = contents.owner(entry.contents)
-        if not isinstance(owner, PartNote):
+        owner, certain = contents.owner(entry.contents)
+        if owner is None:
             continue
-        part, note = owner, standing[owner.load_id]
+        if not certain and not (entry.content.whole and entry.content.begins):
+            doubtful.append(entry)
+            continue
+        note = standing[owner.load_id]
         if note.state == "open":
             raise OutsideError(
-                f"{entry.path} holds records that the load {note.load_id} is bringing into "
-                f"{note.table} at this moment as {part.name}: wait for it to end, and load what "
-                "is left then."
+                f"{entry.path} {'holds' if certain else 'begins with'} records that the load "
+                f"{note.load_id} is bringing into {note.table} at this moment as {owner.name}: "
+                "wait for it to end, and load what is left then."
             )
-        same = part.part_id == entry.content_id
+        same = owner.content.same(entry.content)
         what = "is already in" if same else "holds records that are in"
         it = "it" if same else "them"
         raise RequestError(
             f"{entry.path} {what} {note.table}: the load {note.load_id} of {note.started[:19]} UTC "
-            f"brought {it} in as {part.name}; give --again to load {it} twice."
+            f"brought {it} in as {owner.name}; give --again to load {it} twice."
         )
+    if doubtful:
+        raise ContentInQuestionError(doubtful)
 
 
 def refuse_name(session: Session, request: LoadRequest) -> None:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from splarn.core.check.limit import BadRows
@@ -16,9 +16,9 @@ from splarn.core.prices import Stretch, Usage
 from splarn.core.reading.faults import Fault
 from splarn.core.reading.sources import read_sources
 from splarn.core.shape.manifest import Manifest, Part
-from splarn.core.source.content import Held
+from splarn.core.source.content import NO_RECORDS, Held, Identity
 from splarn.core.source.places import Place
-from splarn.core.source.source import NO_RECORDS, Identify, Source, identified, look
+from splarn.core.source.source import Identify, Source, identified, look
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.levers import LoadLevers
 from splarn.core.target.session import OpenEngine
@@ -32,14 +32,16 @@ NUMBERS = ("files", "table")
 
 @dataclass(frozen=True)
 class Input:
-    """One file to load. `content_id` is the hash of its records, unpacked.
+    """One file to load. `part_id` is what its note has, which never changes.
 
-    `packed_hash` is what the bytes on disk must have, where a manifest tells. `holds` are the
-    stretches of other contents that it was made of, `pieces` where its records lie in them.
+    `content` is what is known of its records, `packed_hash` what the bytes on disk must have, where
+    a manifest tells. `holds` are the stretches of other contents that it was made of, `pieces`
+    where its records lie in them.
     """
 
     source: Source
-    content_id: str
+    part_id: str
+    content: Identity
     raw_bytes: int | None = None
     rows: int | None = None
     packed_hash: str = ""
@@ -59,7 +61,7 @@ class Input:
     @property
     def contents(self) -> tuple[Held, ...]:
         """All that is known of what it holds."""
-        return (Held(self.content_id), *self.holds)
+        return (Held(self.content), *self.holds)
 
 
 @dataclass(frozen=True)
@@ -150,28 +152,55 @@ def inputs_from_files(
     Raises RequestError as `read_sources` does, or when a file is given twice under two names.
     """
     sources = read_sources(paths, layout, headers_do=True)
-    ids = (pool or Inline()).map(identified, [Identify(one, layout) for one in sources])
+    pool = pool or Inline()
+    # Each is read whole by its load, and only then: how it begins tells it from the others.
+    known = pool.map(identified, [Identify(one, layout, False) for one in sources])
+    begun = [
+        Input(source, one.name, one, source.size)
+        for source, one in zip(sources, known, strict=True)
+    ]
+    times = Counter(one.part_id for one in begun)
+    alike = {part_id for part_id, count in times.items() if count > 1}
+    inputs = identify_whole(begun, layout, pool, alike)
     found: dict[str, Input] = {}
-    for source, content_id in zip(sources, ids, strict=True):
-        path = source.place
-        entry = Input(source, content_id, source.size)
-        twin = found.get(entry.content_id)
-        if twin is not None and content_id != NO_RECORDS:
+    for entry in inputs:
+        twin = found.get(entry.part_id)
+        if twin is not None and entry.content != NO_RECORDS:
             raise RequestError(
-                f"{path} holds the same content as {twin.path}: leave one out, or its rows would "
-                "be in the table twice."
+                f"{entry.path} holds the same content as {twin.path}: leave one out, or its rows "
+                "would be in the table twice."
             )
-        found[entry.content_id] = entry
+        found[entry.part_id] = entry
     return tuple(found.values())
 
 
+def identify_whole(
+    inputs: Sequence[Input], layout: Layout, pool: Pool, part_ids: Collection[str]
+) -> tuple[Input, ...]:
+    """The same, those of some parts read to their ends where they are not known whole."""
+    wanted = {
+        number: Identify(one.source, layout)
+        for number, one in enumerate(inputs)
+        if one.part_id in part_ids and not (one.content.whole and one.content.begins)
+    }
+    found = dict(zip(wanted, pool.map(identified, list(wanted.values())), strict=True))
+    known = list(inputs)
+    for number, content in found.items():
+        # What a manifest names its part by stays, be it only a hash of the bytes on disk.
+        whole = known[number].content.whole or content.whole
+        known[number] = replace(
+            known[number], part_id=whole, content=Identity(content.begins, whole)
+        )
+    return tuple(known)
+
+
 def rejects_files(inputs: Sequence[Input]) -> dict[str, str]:
-    """The rejects file of each input, by its content id; files of one name have one each."""
+    """The rejects file of each input, by the id of its part; files of one name have one each."""
     names = Counter(entry.path.name.lower() for entry in inputs)
     return {
-        entry.content_id: f"{entry.path.name}.rejects.jsonl"
+        entry.part_id: f"{entry.path.name}.rejects.jsonl"
         if names[entry.path.name.lower()] == 1
-        else f"{entry.path.name}.{entry.content_id[-8:]}.rejects.jsonl"
+        else f"{entry.path.name}.{entry.part_id[-8:]}.rejects.jsonl"
         for entry in inputs
     }
 
@@ -196,9 +225,11 @@ def inputs_from_manifest(manifest: Manifest) -> tuple[Input, ...]:
 def input_of_part(manifest: Manifest, part: Part, source: Source) -> Input:
     """A part of a manifest, found at a place."""
     known = manifest.contents
+    whole = part.content or part.hash
     return Input(
         source,
-        part.content or part.hash,
+        whole,
+        Identity("", whole),
         part.raw_bytes,
         part.rows,
         part.hash,

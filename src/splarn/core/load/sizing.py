@@ -29,20 +29,22 @@ def size_of(session: Session) -> Size | None:
 class Sizing:
     """What one load does with the compute, and what ran when by the engine's clock."""
 
-    def __init__(self, session: Session, place: str, tier: str | None, rest: str | None) -> None:
+    def __init__(
+        self, session: Session, place: str, tier: str | None, resting_tier: str | None
+    ) -> None:
         self.session, self.place = session, place
         found = size_of(session)
-        if found is None and (tier or rest):
+        if found is None and (tier or resting_tier):
             raise RequestError(
                 f"{place} has no tiers: leave out --tier and --read-tier for such a target."
             )
-        for wanted in (tier, rest):
+        for wanted in (tier, resting_tier):
             if found is not None and wanted is not None and wanted not in found.tiers:
                 raise RequestError(
                     f"{place} has no tier {wanted}: use one of {', '.join(found.tiers)}."
                 )
         self.found = found
-        self.tier, self.rest = tier, rest
+        self.tier, self.resting_tier = tier, resting_tier
         self.notes: tuple[str, ...] = ()
         # Seconds of the engine's clock that resizing took.
         self.up = self.down = 0.0
@@ -60,10 +62,10 @@ class Sizing:
             yield
             return
         with _turn(self.session):
-            tier, rest = self._wanted(note)
-            if not tier == rest == self.found.tier:
-                self._write(note, rest)
-        if tier == rest == self.found.tier:
+            tier, resting_tier = self._wanted(note)
+            if not tier == resting_tier == self.found.tier:
+                self._write(note, resting_tier)
+        if tier == resting_tier == self.found.tier:
             yield
             return
         try:
@@ -71,22 +73,22 @@ class Sizing:
             yield
         except BaseException as error:
             try:
-                self._back(note, rest)
+                self._back(note, resting_tier)
             except SplarnError:
                 left = (
-                    f"{self.place} is left at {tier} and should be {rest}: `splarn doctor "
+                    f"{self.place} is left at {tier} and should be {resting_tier}: `splarn doctor "
                     "--restore` puts it back, as does the next load."
                 )
                 error.args = (f"{error} {left}".strip(), *error.args[1:])
             raise
-        self._back(note, rest)
+        self._back(note, resting_tier)
 
     def _wanted(self, note: LoadNote) -> tuple[str, str]:
         """The tier for loading and the one for reading; another's larger one is left alone."""
         assert self.found is not None
         held = [one for one in _sized(self.session) if one.load_id != note.load_id]
         now = (size_of(self.session) or self.found).tier
-        rest = self.rest or (held[0].details.rest if held else now)
+        resting_tier = self.resting_tier or (held[0].details.resting_tier if held else now)
         tier = self.tier or now
         if held and tier != now:
             self.notes += (
@@ -94,18 +96,18 @@ class Sizing:
                 f"not made {tier}.",
             )
             tier = now
-        return tier, rest
+        return tier, resting_tier
 
     def stretches(self) -> tuple[Stretch, ...]:
         """What ran until now."""
         self._note_time()
         return tuple(self._stretches)
 
-    def _back(self, note: LoadNote, rest: str) -> None:
+    def _back(self, note: LoadNote, resting_tier: str) -> None:
         with _turn(self.session):
             others = [one for one in _sized(self.session) if one.load_id != note.load_id]
             if not others:
-                self._resize(rest)
+                self._resize(resting_tier)
             self._write(note, "")
 
     def _resize(self, tier: str) -> None:
@@ -135,8 +137,10 @@ class Sizing:
         self._stretches.append(Stretch(self._now, now - self._since, starts))
         self._since = now
 
-    def _write(self, note: LoadNote, rest: str) -> None:
-        self.session.notes.put_load(replace(note, details=note.details.with_(rest=rest)))
+    def _write(self, note: LoadNote, resting_tier: str) -> None:
+        self.session.notes.put_load(
+            replace(note, details=note.details.with_(resting_tier=resting_tier))
+        )
         self.session.commit()
 
 
@@ -157,16 +161,16 @@ def restore_left(open_engine: OpenEngine) -> list[str]:
         with _turn(session):
             for note in left:
                 size = compute.size()
-                rest = note.details.rest
+                resting_tier = note.details.resting_tier
                 living = [one for one in _sized(session) if one not in left]
-                if size.tier != rest and not living:
+                if size.tier != resting_tier and not living:
                     session.claims.await_batches(note.load_id)
-                    compute.resize(rest)
+                    compute.resize(resting_tier)
                     said.append(
                         f"The load {note.load_id} was broken off and had left {engine.place} at "
-                        f"{size.tier}: it is {rest} again."
+                        f"{size.tier}: it is {resting_tier} again."
                     )
-                session.notes.put_load(replace(note, details=note.details.with_(rest="")))
+                session.notes.put_load(replace(note, details=note.details.with_(resting_tier="")))
                 session.commit()
         return said
     finally:
@@ -176,25 +180,29 @@ def restore_left(open_engine: OpenEngine) -> list[str]:
 
 @dataclass(frozen=True)
 class Standing:
-    """A compute as it is found. `rest` is where it should go back to, None where nothing says.
+    """A compute as it is found.
 
+    `resting_tier` is where it should go back to, None where nothing says;
     `living` tells of a load that is at work on it at this moment.
     """
 
     tier: str
-    rest: str | None
+    resting_tier: str | None
     living: str | None
 
     @property
     def forgotten(self) -> bool:
         """Whether it is larger than it should be, and nobody is using that."""
-        above = self.rest is not None and tier_units(self.tier) > tier_units(self.rest)
+        above = self.resting_tier is not None and tier_units(self.tier) > tier_units(
+            self.resting_tier
+        )
         return above and self.living is None
 
 
-def look_at_compute(open_engine: OpenEngine, rest: str | None) -> Standing | None:
-    """What runs, None where the target has no sizes; `rest` is its tier when nothing is loaded.
+def look_at_compute(open_engine: OpenEngine, resting_tier: str | None) -> Standing | None:
+    """What runs, None where the target has no sizes.
 
+    `resting_tier` is its tier when nothing is loaded.
     Raises OutsideError when the target fails.
     """
     session = open_engine().connect()
@@ -204,18 +212,20 @@ def look_at_compute(open_engine: OpenEngine, rest: str | None) -> Standing | Non
             return None
         sized = _sized(session)
         living = next((one.load_id for one in sized if not session.claims.claim(one.load_id)), None)
-        return Standing(size.tier, rest or (sized[0].details.rest if sized else None), living)
+        return Standing(
+            size.tier, resting_tier or (sized[0].details.resting_tier if sized else None), living
+        )
     finally:
         session.rollback()
         session.close()
 
 
-def put_back(open_engine: OpenEngine, rest: str) -> None:
+def put_back(open_engine: OpenEngine, resting_tier: str) -> None:
     """Gives a compute its resting tier. Raises OutsideError when the target fails."""
     session = open_engine().connect()
     try:
         if session.compute is not None:
-            session.compute.resize(rest)
+            session.compute.resize(resting_tier)
     finally:
         session.close()
 
@@ -232,4 +242,4 @@ def _turn(session: Session) -> Iterator[None]:
 
 def _sized(session: Session) -> list[LoadNote]:
     """Loads that have made the compute larger and have not put it back."""
-    return [note for note in session.notes.loads() if note.details.rest]
+    return [note for note in session.notes.loads() if note.details.resting_tier]

@@ -17,6 +17,7 @@ from splarn.core.load.sampling import Sampling
 from splarn.core.reading import read_parsed
 from splarn.core.reading.faults import ENGINE, Fault, count_rejects, read_rejects, write_rejects
 from splarn.core.reading.parsed import Parsed, without_rows
+from splarn.core.source.content import Identity
 from splarn.core.source.source import Proof, Source
 from splarn.core.target.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.target.marks import joined
@@ -45,6 +46,7 @@ class LoadTask:
     layout: Layout
     names: tuple[str, ...]
     source: Source
+    content: Identity
     packed_hash: str
     pieces: tuple[Piece, ...]
     note: PartNote
@@ -91,13 +93,13 @@ def run_load_task(task: LoadTask) -> PartResult:
             session.relax()
         stream = _Stream(task, session)
         source = task.source
-        proof = Proof(source, task.layout, task.note.part_id, task.packed_hash)
+        proof = Proof(source, task.layout, task.content, task.packed_hash)
         read = read_parsed(source.place, source.codec, task.layout, read=proof.read)
         with ahead(read) as chunks:
             for parsed in chunks:
                 stream.take(parsed)
         try:
-            proof.check()
+            content = proof.check()
         except OutsideError as error:
             if not stream.note.rows:
                 raise
@@ -105,7 +107,7 @@ def run_load_task(task: LoadTask) -> PartResult:
                 f"{error} {plural(stream.note.rows, 'row')} of it are in: `splarn undo "
                 f"{task.note.load_id}` takes them out."
             ) from None
-        stream.finish()
+        stream.finish(content)
     except BaseException:
         session.rollback()
         raise
@@ -169,6 +171,7 @@ class _Stream:
         self._last: Parsed | None = None
         # Records seen so far, and what the next commit will note: rows in, records read, position.
         self._read = 0
+        self._content = task.content
         self._rows = task.note.rows
         self._reached = task.note.rows + task.note.refused
         self._position = self._end = task.note.position
@@ -223,8 +226,9 @@ class _Stream:
                 f"`splarn undo {note.load_id}` takes them out, then run the same command again."
             )
 
-    def finish(self) -> None:
-        """Commits the last batch and notes the part as done."""
+    def finish(self, content: Identity) -> None:
+        """Commits the last batch and notes the part as done, with what it turned out to hold."""
+        self._content = content
         if self.note.state != "done":
             self._commit("done")
 
@@ -351,6 +355,8 @@ class _Stream:
             refused=self._reached - self._rows,
             marks=marks,
             proof=self._prefix.at(self._at, self._position) if self._at else self.note.proof,
+            begins=self._content.begins,
+            whole=self._content.whole,
         )
         # Rejects go to disk before the commit: on resuming, those past the note are dropped.
         self._waiting.sort(key=lambda fault: fault.loaded_row)

@@ -136,10 +136,10 @@ def _way(session: Session, note: LoadNote, parts: Sequence[PartNote], changed: b
             f"The rows of {note.load_id} left {table} with {whose}, so there is nothing to take "
             "back; taking that one back may bring them in again."
         )
-    swapped = details.stage == "swap" and session.tables.columns(details.aside) is None
+    swapped = details.stage == "swap" and session.tables.columns(details.side_table) is None
     if session.tables.columns(table) is None:
         return _Way(lambda: None, f"only [ends|ended] its note, since {table} is gone", 0)
-    if details.stage == "prepare" or (details.aside and note.state == "open" and not swapped):
+    if details.stage == "prepare" or (details.side_table and note.state == "open" and not swapped):
         return _beside(session, note, rows)
     if note.mode == "replace" and (details.before or not details.made):
         return _swap_back(session, note, rows)
@@ -175,8 +175,8 @@ def _swap_back(session: Session, note: LoadNote, rows: int) -> _Way:
         session.tables.swap(table, before, _trash(note))
 
     back = plural(restored, "row")
-    how = f"[puts|put] the table with {back} back in the place of {table} with {rows:,}"
-    return _Way(act, how, rows, restored, lambda: session.rows.count(table) == restored)
+    sentence = f"[puts|put] the table with {back} back in the place of {table} with {rows:,}"
+    return _Way(act, sentence, rows, restored, lambda: session.rows.count(table) == restored)
 
 
 def _refill(session: Session, note: LoadNote, rows: int) -> _Way:
@@ -195,13 +195,13 @@ def _refill(session: Session, note: LoadNote, rows: int) -> _Way:
             )
         _mark_again(session, note, marks)
 
-    how = (
+    sentence = (
         f"[removes|removed] its {plural(rows, 'row')} from {table} and [brings|brought] back "
         f"{details.rows_before:,}"
     )
     return _Way(
         act,
-        how,
+        sentence,
         rows,
         details.rows_before,
         lambda: session.rows.count(table) == details.rows_before,
@@ -234,12 +234,12 @@ def _take_out(
     # Rows that nobody has noted may be there too, and go with the table only by a second word.
     alone = there == rows or (changed and not others)
     if details.made and alone:
-        how = (
+        sentence = (
             f"[removes|removed] the table {table} that it had made, with its {plural(there, 'row')}"
         )
         return _Way(
             lambda: session.tables.drop(table),
-            how,
+            sentence,
             there,
             gone=lambda: session.tables.columns(table) is None,
         )
@@ -299,13 +299,13 @@ def _end(session: Session, note: LoadNote) -> None:
 
 def _clean_up(session: Session, note: LoadNote) -> None:
     session.claims.take_turn(note.table)
-    for table in (note.details.aside, note.details.before, _trash(note)):
+    for table in (note.details.side_table, note.details.before, _trash(note)):
         if table:
             session.tables.drop(table)
     if session.tables.columns(note.table) is not None:
         for name, statement in note.details.indexes:
             session.tables.restore_index(note.table, TableIndex(name, statement, False))
-    ended = note.details.with_(aside="", before="", indexes=(), stage="")
+    ended = note.details.with_(side_table="", before="", indexes=(), stage="")
     session.notes.put_load(replace(note, state="undone", details=ended))
     session.commit()
 

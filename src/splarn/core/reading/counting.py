@@ -8,8 +8,8 @@ from splarn.core.source.codecs import read_blocks
 from splarn.core.source.source import Source
 
 
-def count_records(source: Source, layout: Layout) -> int:
-    """The records of a file as a layout reads it, bad ones included.
+def count_records(source: Source, layout: Layout, enough: int | None = None) -> int:
+    """The records of a file as a layout reads it, bad ones included; or at least enough of them.
 
     Raises OutsideError when it cannot be read to its end.
     """
@@ -19,4 +19,9 @@ def count_records(source: Source, layout: Layout) -> int:
         with open_parquet(source.place) as file:
             return int(file.metadata.num_rows)
     blocks = read_blocks(source.place, source.codec)
-    return sum(chunk.rows for chunk in record_chunks(blocks, layout.dialect, where=str(source)))
+    rows = 0
+    for chunk in record_chunks(blocks, layout.dialect, where=str(source)):
+        rows += chunk.rows
+        if enough is not None and rows >= enough:
+            break
+    return rows

@@ -75,11 +75,11 @@ def replace_rejects(path: Path, faults: Iterable[Fault]) -> Path:
 
     Raises OutsideError when the disk refuses.
     """
-    aside = path.with_name(path.name + ASIDE)
-    aside.unlink(missing_ok=True)
-    write_rejects(aside, faults)
+    temporary = path.with_name(path.name + ASIDE)
+    temporary.unlink(missing_ok=True)
+    write_rejects(temporary, faults)
     with outside(f"Writing {path}"):
-        aside.replace(path)
+        temporary.replace(path)
     return path
 
 

@@ -161,4 +161,5 @@ def _order_of(source: Source, head: bytes, layout: Layout) -> tuple[int, ...]:
 
 def _columns_form(order: Sequence[int], layout: Layout) -> str:
     dialect = layout.as_read.dialect
-    return f"columns={dialect.marks_in_numbers},{dialect.before},{'.'.join(map(str, order))}"
+    places = ".".join(map(str, order)) + (",fill" if dialect.fill else "")
+    return f"columns={dialect.marks_in_numbers},{dialect.before},{places}"

@@ -17,6 +17,7 @@ from splarn.core.reading.faults import Fault
 from splarn.core.shape.manifest import MANIFEST, UNFINISHED, Part, SourceRange
 from splarn.core.shape.slices import Count
 from splarn.core.shape.work import Cut
+from splarn.core.source.content import Identity
 from splarn.core.source.places import Place
 from splarn.core.work.disk import outside
 
@@ -144,5 +145,5 @@ def _cut(fields: dict[str, Any]) -> Cut:
         Count(**{**count, "faults": tuple(Fault(**fault) for fault in count["faults"])})
         for count in fields["counts"]
     )
-    contents = tuple((str(path), str(found)) for path, found in fields.get("contents", ()))
+    contents = tuple((str(path), Identity(**found)) for path, found in fields.get("contents", ()))
     return Cut(parts, counts, contents)

@@ -13,6 +13,7 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
 from splarn.core.source.codecs import codecs
+from splarn.core.source.content import Identity
 from splarn.core.source.places import is_url, place
 from splarn.core.work.disk import ASIDE, outside, write_text
 
@@ -67,13 +68,13 @@ class Part:
 class Manifest:
     """The parts, in source order, and the layout they share.
 
-    `contents` are the content ids of the source files, by their path.
+    `contents` are the identities of the source files, by their path.
     """
 
     folder: Path
     layout: Layout
     parts: tuple[Part, ...]
-    contents: Mapping[str, str] = field(default_factory=dict)
+    contents: Mapping[str, Identity] = field(default_factory=dict)
 
     @property
     def rows(self) -> int:
@@ -136,7 +137,8 @@ def write_manifest(manifest: Manifest) -> None:
         "$schema": "https://datapackage.org/profiles/2.0/datapackage.json",
         "name": manifest.layout.name.lower(),
         "layout": layout,
-        "contents": {str(place(path)): found for path, found in manifest.contents.items()},
+        "contents": {str(place(path)): one.whole for path, one in manifest.contents.items()},
+        "begins": {str(place(path)): one.begins for path, one in manifest.contents.items()},
         "resources": resources,
     }
     write_text(manifest.path, json.dumps(package, indent=1, ensure_ascii=False) + "\n")
@@ -212,7 +214,11 @@ def parse_manifest(text: bytes, where: str, folder: Path) -> Manifest:
             )
             for resource in package["resources"]
         )
-        contents = {str(key): str(found) for key, found in package.get("contents", {}).items()}
+        begins = package.get("begins", {})
+        contents = {
+            str(path): Identity(str(begins.get(path, "")), str(whole))
+            for path, whole in package.get("contents", {}).items()
+        }
     except (AttributeError, KeyError, TypeError, ValueError) as error:
         raise RequestError(
             f"{where} is not a manifest written by `splarn shape` ({error}): shape the source "

@@ -20,9 +20,10 @@ from splarn.core.shape.part import ColumnarPart, TextPart
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.slices import Count, Encoded, Share, Slice, end_of
 from splarn.core.source.codecs import Packing, codecs, head_of, read_blocks
+from splarn.core.source.content import Identity, Reading
 from splarn.core.source.places import place
 from splarn.core.source.ranges import Counted
-from splarn.core.source.source import LOOK, Reading, first_record
+from splarn.core.source.source import LOOK, first_record
 from splarn.core.work.lanes import report
 from splarn.core.work.pool import Inline, Pool
 
@@ -39,7 +40,7 @@ class Cut:
     parts: tuple[Part, ...]
     counts: tuple[Count, ...] = ()
     # Content ids of files that were read to their end for this cut, by their path.
-    contents: tuple[tuple[str, str], ...] = ()
+    contents: tuple[tuple[str, Identity], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -138,7 +139,7 @@ class _Stream:
         # Records and lines of a source that an interrupted try has copied; None where not known.
         self._before: dict[int, tuple[int, int] | None] = {}
         # Content ids of sources read from start to end, until a cut carries them.
-        self._contents: list[tuple[str, str]] = []
+        self._contents: list[tuple[str, Identity]] = []
 
     def run(self) -> Iterator[Cut]:
         """The cuts, each whole on disk when it is given."""
@@ -221,7 +222,7 @@ class _Stream:
                     reading.unpacked(block)
                 yield block
             if reading is not None:
-                self._contents.append((piece.path, reading.content_id))
+                self._contents.append((piece.path, reading.identity))
 
         for chunk in record_chunks(
             counted(), self.task.layout.dialect, CHUNK, where=str(path), offset=start

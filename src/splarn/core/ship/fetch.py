@@ -20,24 +20,24 @@ def fetch(depot: Depot, name: str, path: Path, trying: Trying | None = None) -> 
     stored = trying.until_ready(lambda: depot.find(name))
     if stored is None:
         raise OutsideError(f"{depot.place} has no {name}: ship it there first.")
-    aside = path.with_name(path.name + ASIDE)
-    aside.unlink(missing_ok=True)
-    trying.until_ready(lambda: _on(depot, stored, aside))
+    temporary = path.with_name(path.name + ASIDE)
+    temporary.unlink(missing_ok=True)
+    trying.until_ready(lambda: _on(depot, stored, temporary))
     with outside(f"Writing {path}"):
-        aside.replace(path)
+        temporary.replace(path)
     return stored
 
 
-def _on(depot: Depot, stored: Stored, aside: Path) -> None:
+def _on(depot: Depot, stored: Stored, temporary: Path) -> None:
     """Goes on behind what is there already; begins anew when that is not what the depot has."""
-    with outside(f"Writing {aside}"):
-        with aside.open("ab") as file:
+    with outside(f"Writing {temporary}"):
+        with temporary.open("ab") as file:
             for block in depot.get(stored.name, file.tell()):
                 file.write(block)
-        if aside.stat().st_size < stored.size:
+        if temporary.stat().st_size < stored.size:
             raise Unready(f"{stored.name} broke off")
-        with aside.open("rb") as file:
+        with temporary.open("rb") as file:
             digest = hashlib.file_digest(file, "sha256").hexdigest()
         if digest != stored.digest:
-            aside.unlink()
+            temporary.unlink()
             raise Unready(f"what arrived of {stored.name} is not what the depot has")

@@ -39,8 +39,8 @@ class Ranges:
     def held(self, path: Path, size: int, digest: str) -> list[Span]:
         """The ranges of this content that have arrived."""
         with self._lock:
-            aside = _aside(path, digest)
-            return list(self._there.get(aside, [])) if aside.exists() else []
+            temporary = _aside(path, digest)
+            return list(self._there.get(temporary, [])) if temporary.exists() else []
 
     def put(
         self, path: Path, blocks: Iterator[bytes], span: Span, size: int, digest: str
@@ -51,9 +51,9 @@ class Ranges:
         blocks are not as many bytes as the range.
         """
         path.parent.mkdir(parents=True, exist_ok=True)
-        aside = _aside(path, digest)
+        temporary = _aside(path, digest)
         at = span[0]
-        handle = os.open(aside, os.O_WRONLY | os.O_CREAT, 0o666)
+        handle = os.open(temporary, os.O_WRONLY | os.O_CREAT, 0o666)
         try:
             for block in blocks:
                 at += len(block)
@@ -68,20 +68,20 @@ class Ranges:
 
     def arrived(self, path: Path, span: Span, size: int, digest: str) -> bool | None:
         """Notes a range that has been written; see `put`."""
-        aside = _aside(path, digest)
+        temporary = _aside(path, digest)
         with self._lock:
-            there = joined_spans([*self._there.get(aside, []), span])
-            self._there[aside] = there
+            there = joined_spans([*self._there.get(temporary, []), span])
+            self._there[temporary] = there
             if there != [(0, size)]:
                 return None
-            del self._there[aside]
-            with aside.open("rb") as file:
+            del self._there[temporary]
+            with temporary.open("rb") as file:
                 os.fsync(file.fileno())
                 right = hashlib.file_digest(file, "sha256").hexdigest() == digest
             if right:
-                aside.replace(path)
+                temporary.replace(path)
             else:
-                aside.unlink()
+                temporary.unlink()
             return right
 
 

@@ -295,24 +295,24 @@ def _remove(depot: Depot, source: Path, sent: Sent) -> None:
 
     However the depot is reached, a copy that goes with its source was none.
     """
-    aside = source.with_name(source.name + LEAVING)
+    temporary = source.with_name(source.name + LEAVING)
     with outside(f"Removing {source}"):
-        source.rename(aside)
+        source.rename(temporary)
     try:
-        with outside(f"Reading {aside}"):
-            before = look(aside)
-            digest, size = digest_of(blocks_of(aside))
+        with outside(f"Reading {temporary}"):
+            before = look(temporary)
+            digest, size = digest_of(blocks_of(temporary))
         if (size, digest) != (sent.bytes, sent.digest):
             raise _changed(source)
         _read_back(depot, sent)
-        if look(aside) != before:
+        if look(temporary) != before:
             raise _changed(source)
         with outside(f"Removing {source}"):
-            aside.unlink()
+            temporary.unlink()
     except BaseException:
         with suppress(OSError):
-            if aside.exists() and not source.exists():
-                aside.rename(source)
+            if temporary.exists() and not source.exists():
+                temporary.rename(source)
         raise
 
 

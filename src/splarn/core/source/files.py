@@ -45,20 +45,20 @@ def find_files(
             continue
         if base is not None and not path.is_absolute():
             path = base / path
-        aside = [] if skipped is None else skipped
+        passed_over = [] if skipped is None else skipped
         bring_back(path)
         if path.is_dir():
-            hits = _walk(path, aside)
-            if not hits and not aside:
+            hits = _walk(path, passed_over)
+            if not hits and not passed_over:
                 raise RequestError(f"The folder {path} holds no data files: name another place.")
         elif path.exists():
             hits = [path] if path.is_file() else []
             if not hits:
-                aside.append((path, kind_of(path.stat().st_mode)))
+                passed_over.append((path, kind_of(path.stat().st_mode)))
         else:
             names = sorted(glob.glob(str(path), recursive=True))  # noqa: PTH207
             hits = [Path(hit) for hit in names if Path(hit).is_file() and _is_data(hit)]
-            aside += [
+            passed_over += [
                 (Path(hit), kind_of(Path(hit).stat().st_mode))
                 for hit in names
                 if Path(hit).exists() and not Path(hit).is_file() and not Path(hit).is_dir()
@@ -101,10 +101,10 @@ def kind_of(mode: int) -> str:
 
 def bring_back(path: Path) -> None:
     """Gives a file its name again that was to be removed when a shipment broke off."""
-    aside = path.with_name(path.name + LEAVING) if path.name else path
-    if not path.exists() and aside.is_file():
+    leaving = path.with_name(path.name + LEAVING) if path.name else path
+    if not path.exists() and leaving.is_file():
         with outside(f"Bringing back {path}"):
-            aside.rename(path)
+            leaving.rename(path)
 
 
 def _walk(folder: Path, skipped: list[tuple[Path, str]]) -> list[Path]:

@@ -22,8 +22,6 @@ Blocks = Iterator[bytes]
 # A quote that stays open for so many bytes is none.
 LONGEST_HELD = 8 << 20
 _BETWEEN = BETWEEN.encode()
-# More fields than any layout has, behind a record that must be a fault.
-_TOO_MANY = 4096
 # Lines over the last ones that tell how many fields a record has.
 _NEIGHBOURS = 20
 
@@ -205,7 +203,7 @@ def _widths(blocks: Blocks, given: str) -> Blocks:
             cells = [line[a:b].strip() for a, b in zip(edges[:-1], (*inner, None), strict=True)]
             shown = BETWEEN.join(cells) if line.strip() else ""
             wide = any(_touches(line, at) for at in apart)
-            made.append(shown + BETWEEN * _TOO_MANY if wide else shown)
+            made.append(shown + BETWEEN * len(edges) if wide else shown)
         yield ("\n".join(made) + ends).encode("utf-8", errors="surrogateescape")
 
 
@@ -241,7 +239,7 @@ def _whole(blocks: Blocks, quote: bytes) -> Blocks:
 
 def _columns(blocks: Blocks, given: str) -> Blocks:
     """Puts the columns of each record into another order; one of another width becomes a fault."""
-    mark, quote, escape, before, numbers = given.split(",")
+    mark, quote, escape, before, numbers, *fill = given.split(",")
     order = [int(number) for number in numbers.split(".")]
     delimiter = bytes.fromhex(mark)
     # Bytes are taken as they are, so any encoding that has them all does.
@@ -267,15 +265,18 @@ def _columns(blocks: Blocks, given: str) -> Blocks:
             if end == delimiter:
                 cells.append(b"")
             if len(cells) > 1 or cells[0].strip():
-                out.append(delimiter.join(_ordered(cells, order, chunk.too_long > 0)))
+                out.append(delimiter.join(_ordered(cells, order, bool(fill), chunk.too_long > 0)))
             out.append(b"\n" if end != delimiter else b"")
             cells = []
         yield b"".join(out)
 
 
-def _ordered(cells: list[bytes], order: list[int], cut: bool) -> list[bytes]:
-    if cut or len(cells) != len(order):
-        return cells + [b""] * _TOO_MANY
+def _ordered(cells: list[bytes], order: list[int], fill: bool, cut: bool) -> list[bytes]:
+    if cut or (fill and len(cells) < len(order)):
+        # With more fields than the layout has, it is a fault whatever is filled up.
+        return cells + [b""] * (len(order) + 1)
+    if len(cells) != len(order):
+        return cells
     # A carriage return before the line break is none of the last cell.
     bare = [*cells[:-1], cells[-1].removesuffix(b"\r")]
     return [bare[place] for place in order]

@@ -14,6 +14,7 @@ from splarn.core.records.chunks import record_chunks
 from splarn.core.records.scanning import BOM
 from splarn.core.source.archives import Member
 from splarn.core.source.codecs import detect_codec, head_of, read_blocks
+from splarn.core.source.content import Identity, Reading
 from splarn.core.source.files import content_hash, kind_of
 from splarn.core.source.json_values import form_of_json
 from splarn.core.source.places import Place, open_place
@@ -115,19 +116,21 @@ class Source:
         head = head_of(self.place, self.codec, LOOK)
         return first_record(head, dialect, str(self.place))
 
-    def content_id(self, layout: Layout) -> str:
-        """What tells these records from others, whatever the file's name and codec.
+    def identity(self, layout: Layout, whole: bool = True) -> Identity:
+        """What tells these records from others, by the XXH3-128 of the unpacked bytes.
 
-        The XXH3-128 of the unpacked bytes from the first record on; of a columnar file, of all its
-        bytes. Raises OutsideError when the file changes meanwhile or cannot be read.
+        They count from the first record on; of a columnar file all its bytes do. Unless the whole
+        is wanted, no more is read than the first ones, which are all of a small file.
+        Raises OutsideError when the file changes meanwhile or cannot be read.
         """
         if layout.format == "parquet":
-            found = content_hash(self.place)
+            with outside(f"Reading {self.place}"), open_place(self.place) as file:
+                first = Reading(0)
+                first.unpacked(file.read(first.first))
+            found = Identity(first.begins, content_hash(self.place))
         else:
             reading = Reading(self.first_record(layout.dialect))
-            for block in self.blocks():
-                reading.unpacked(block)
-            found = reading.content_id
+            found = _identity_of(reading, self.blocks(), whole)
         self.check_unchanged()
         return found
 
@@ -152,11 +155,20 @@ class Identify:
 
     source: Source
     layout: Layout
+    whole: bool = True
 
 
-def identified(task: Identify) -> str:
-    """See Source.content_id."""
-    return task.source.content_id(task.layout)
+def identified(task: Identify) -> Identity:
+    """See Source.identity."""
+    return task.source.identity(task.layout, task.whole)
+
+
+def _identity_of(reading: Reading, blocks: Iterator[bytes], whole: bool) -> Identity:
+    for block in blocks:
+        reading.unpacked(block)
+        if reading.bytes > reading.first and not whole:
+            return Identity(reading.begins)
+    return reading.identity
 
 
 class Proof:
@@ -166,9 +178,9 @@ class Proof:
     """
 
     def __init__(
-        self, source: Source, layout: Layout, content_id: str, packed_hash: str = ""
+        self, source: Source, layout: Layout, content: Identity, packed_hash: str = ""
     ) -> None:
-        self.source, self.content_id, self.packed_hash = source, content_id, packed_hash
+        self.source, self.content, self.packed_hash = source, content, packed_hash
         self._columnar = layout.format == "parquet"
         # A file here is looked at before anything of it is used; one behind a line as it passes,
         # and pages of a columnar one come in any order.
@@ -185,17 +197,21 @@ class Proof:
             self._reading.unpacked(block)
             yield block
 
-    def check(self) -> None:
-        """Raises OutsideError when it was something else; to be called when all is read."""
+    def check(self) -> Identity:
+        """What it is, to be asked for when all is read.
+
+        Raises OutsideError when it was to be something else.
+        """
         self.source.check_unchanged()
         if self._columnar:
-            return
+            return self.content
         if self.packed_hash and self._packed.content_id != self.packed_hash:
             raise self._other()
-        if self.content_id.startswith("xxh3-128:") and (
-            self._reading.content_id != self.content_id and self.content_id != self.packed_hash
-        ):
+        found, wanted = self._reading.identity, self.content
+        # An earlier manifest tells only what the bytes on disk are.
+        if found.same(wanted) is False and wanted.whole != self.packed_hash:
             raise self._other()
+        return replace(found, whole=wanted.whole or found.whole)
 
     def _other(self) -> OutsideError:
         what = "listed in its manifest" if self.packed_hash else "looked at first"
@@ -203,35 +219,6 @@ class Proof:
             f"{self.source.place} does not hold the bytes that were {what}: it was changed or "
             "damaged on its way; bring back the right one, then run the same command again."
         )
-
-
-class Reading:
-    """The hash of a file's records while its blocks pass; `skip` bytes come before the first."""
-
-    def __init__(self, skip: int) -> None:
-        import xxhash
-
-        self._state: Any = xxhash.xxh3_128()
-        self._skip = skip
-        self.bytes = 0
-
-    def unpacked(self, block: bytes) -> None:
-        """Takes the next block."""
-        self.bytes += len(block)
-        if self._skip:
-            passed = min(self._skip, len(block))
-            self._skip -= passed
-            block = block[passed:]
-        self._state.update(block)
-
-    @property
-    def content_id(self) -> str:
-        """The records' hash so far."""
-        return f"xxh3-128:{self._state.hexdigest()}"
-
-
-# The content of files that hold a header at most.
-NO_RECORDS = Reading(0).content_id
 
 
 def first_record(head: bytes, dialect: Dialect, where: str) -> int:

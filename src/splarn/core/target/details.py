@@ -7,7 +7,7 @@ from dataclasses import asdict, dataclass, fields, replace
 from typing import Any
 
 from splarn.core.layout import Field
-from splarn.core.source.content import Held
+from splarn.core.source.content import Held, Identity
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.levers import RENAMED
 from splarn.core.target.marks import Marks
@@ -27,7 +27,7 @@ class LoadDetails:
 
     stage: str = ""
     # The table that streams fill, where it is not the load's own: a landing table or one aside.
-    aside: str = ""
+    side_table: str = ""
     # Whether that table takes the place of the load's own, rather than giving it its rows.
     swaps: bool = False
     # The table that keeps the rows, or the whole table, from before.
@@ -46,7 +46,7 @@ class LoadDetails:
     rows_before: int = 0
     digests_before: tuple[ColumnDigest, ...] | None = None
     # The tier to which the compute returns when this load no longer needs it larger.
-    rest: str = ""
+    resting_tier: str = ""
     # Loads whose rows went with this one, with the states they had.
     ended: tuple[tuple[str, str], ...] = ()
     # Whether rows of those had been changed by then, as far as the engine marks changes.
@@ -84,7 +84,10 @@ class LoadDetails:
                 changed[name] = [asdict(digest) for digest in changed[name]]
         if self.holds:
             changed["holds"] = [
-                [part_id, [[one.content, one.start, one.end] for one in held]]
+                [
+                    part_id,
+                    [[one.content.whole, one.start, one.end, one.content.begins] for one in held],
+                ]
                 for part_id, held in self.holds
             ]
         changed["version"] = VERSION
@@ -98,6 +101,9 @@ class LoadDetails:
         if document and "version" not in document:
             # Its Splarn told this by the name.
             document["swaps"] = "_next_" in document.get("aside", "")
+        # So an earlier Splarn named them.
+        for earlier, name in (("aside", "side_table"), ("rest", "resting_tier")):
+            document.setdefault(name, document.get(earlier, ""))
         known = {field.name for field in fields(cls)}
         found = {name: value for name, value in document.items() if name in known}
         for name in ("digests", "digests_before"):
@@ -110,9 +116,13 @@ class LoadDetails:
             if found.get(name) is not None:
                 found[name] = tuple(tuple(pair) for pair in found[name])
         found["holds"] = tuple(
-            (part_id, tuple(Held(*held) for held in all_held))
+            (part_id, tuple(_held(*held) for held in all_held))
             for part_id, all_held in found.get("holds", ())
         )
         described = [dict(zip(_OF_FIELD, one, strict=True)) for one in found.get("fields", [])]
         found["fields"] = tuple(Field(**one) for one in described)
         return cls(**found)
+
+
+def _held(whole: str, start: int, end: int | None, begins: str = "") -> Held:
+    return Held(Identity(begins, whole), start, end)

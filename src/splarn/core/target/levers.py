@@ -40,21 +40,23 @@ class Lever:
         """Whether values have an order, so that there are some between and beyond those tried."""
         return self.least is not None
 
-    def value(self, given: Any) -> Any:
-        """What a person wrote, as a value. Raises RequestError where it can be none."""
+    def value(self, given: Any, where: str = "") -> Any:
+        """What a person wrote, as a value.
+
+        Raises RequestError where it can be none, naming the option unless it stood elsewhere.
+        """
+        where = where or self.option
         try:
             found = self.read(given)
         except RequestError as error:
-            raise RequestError(f"{self.option}: {error}") from None
+            raise RequestError(f"{where}: {error}") from None
         if self.known and found not in self.known:
             raise RequestError(
-                f"{self.option}: the {self.words} {found!r} is not known; use "
-                f"{', '.join(self.known)}."
+                f"{where}: the {self.words} {found!r} is not known; use {', '.join(self.known)}."
             )
         if self.least is not None and found < self.least:
             raise RequestError(
-                f"{self.option}: the {self.words} {found} is too small; it must be {self.least} or "
-                "more."
+                f"{where}: the {self.words} {found} is too small; it must be {self.least} or more."
             )
         return found
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
+from splarn.core.source.content import BEGINS, Identity
 from splarn.core.target.details import LoadDetails
 from splarn.core.target.marks import Marks
 
@@ -32,7 +33,7 @@ class PartNote:
 
     `marks` tell the engine which rows those are; None when it cannot tell them from others.
     `table` is that of the load. `proof` is a hash of the file's bytes up to the position, empty
-    where nothing was read or the file is columnar.
+    where nothing was read or the file is columnar. `begins` and `whole` are as in Identity.
     """
 
     load_id: str
@@ -45,6 +46,14 @@ class PartNote:
     marks: Marks | None = ()
     table: str = ""
     proof: str = ""
+    begins: str = ""
+    whole: str = ""
+
+    @property
+    def content(self) -> Identity:
+        """What it holds. Parts of an earlier Splarn are named after all of their records."""
+        named = "" if self.part_id.startswith(BEGINS) else self.part_id
+        return Identity(self.begins, self.whole or named)
 
 
 class Notes(Protocol):

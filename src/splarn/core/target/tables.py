@@ -89,8 +89,8 @@ class Tables(Protocol):
     def drop(self, table: str) -> None:
         """Removes the table if it is there."""
 
-    def swap(self, table: str, aside: str, before: str) -> None:
-        """Gives `table` the name `before` and `aside` the name `table`, both or neither.
+    def swap(self, table: str, side_table: str, before: str) -> None:
+        """Gives `table` the name `before` and `side_table` the name `table`, both or neither.
 
         Indexes of the old table that the new one lacks are made on it.
         """

@@ -62,7 +62,7 @@ class Model:
     """The fitted laws of all phases, from trials of `trials` loads.
 
     `slots` are those of each unit of a tier, None where one tier was tried and none shows.
-    `rest` is the tier that the compute has when nothing is loaded, None where none was tried.
+    `resting_tier` is the compute's tier when nothing is loaded, None where none was tried.
     """
 
     phases: tuple[PhaseFit, ...]
@@ -70,7 +70,7 @@ class Model:
     measured: Measured
     trials: int
     slots: int | None = None
-    rest: str | None = None
+    resting_tier: str | None = None
 
 
 def fit_model(trials: Sequence[Trial]) -> Model:
@@ -87,7 +87,7 @@ def fit_model(trials: Sequence[Trial]) -> Model:
     configurations = [trial.configuration for trial in used]
     known = known_of(configurations)
     tiers = {trial.configuration.tier for trial in used}
-    rest = next((t.configuration.tier for t in used if t.phases.get("size") == 0), None)
+    resting_tier = next((t.configuration.tier for t in used if t.phases.get("size") == 0), None)
     fits: list[tuple[dict[str, PhaseFit], int | None]] = []
     for slots in SLOTS if len(tiers) > 1 else (None,):
         columns = columns_of(
@@ -96,7 +96,7 @@ def fit_model(trials: Sequence[Trial]) -> Model:
             known,
             [trial.parts for trial in used],
             slots,
-            rest,
+            resting_tier,
         )
         phases = {
             phase.name: _fit_phase(
@@ -109,7 +109,7 @@ def fit_model(trials: Sequence[Trial]) -> Model:
     # Whole numbers have no slope to follow, so each is tried; only loading knows of slots.
     best, slots = min(fits, key=lambda fit: float(np.abs(fit[0]["load"].residuals).mean()))
     phases = {**fits[0][0], "load": best["load"]}
-    return Model(tuple(phases.values()), known, _measured(used), len(used), slots, rest)
+    return Model(tuple(phases.values()), known, _measured(used), len(used), slots, resting_tier)
 
 
 def _fit_phase(law: Law, columns: Columns, seconds: Sequence[float]) -> PhaseFit:

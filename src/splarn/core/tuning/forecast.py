@@ -92,7 +92,7 @@ def forecast(
         [volume] * len(configurations),
         model.known,
         slots=model.slots,
-        rest=model.rest,
+        resting_tier=model.resting_tier,
     )
     ratio = max(volume.bytes, 1) / max(model.measured.bytes, 1)
     # A volume that is an estimate makes every phase as uncertain as it is itself.

@@ -80,12 +80,12 @@ def columns_of(
     known: Known,
     parts: Sequence[int] | None = None,
     slots: int | None = None,
-    rest: str | None = None,
+    resting_tier: str | None = None,
 ) -> Columns:
     """Columns for the laws. `parts` gives known part counts; else size over part size.
 
     `slots` are those that each unit of a tier has: streams beyond them wait. None where the compute
-    has no sizes. `rest` is the tier for which nothing is resized.
+    has no sizes. `resting_tier` is the tier for which nothing is resized.
     """
 
     def places(kind: str) -> NDArray[np.int_]:
@@ -119,7 +119,9 @@ def columns_of(
         workers=column([c.workers for c in configurations]),
         streams=streams,
         batch_rows=column([c.batch_rows for c in configurations]),
-        resized=column([rest is not None and c.tier != rest for c in configurations]),
+        resized=column(
+            [resting_tier is not None and c.tier != resting_tier for c in configurations]
+        ),
         total_mb=size / MB,
         total_rows=rows,
         kinds={kind: places(kind) for kind in KINDS},

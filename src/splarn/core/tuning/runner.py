@@ -181,8 +181,8 @@ def _drop_table(place: TrialPlace) -> None:
     try:
         session.claims.take_turn(place.table)
         for note in session.notes.loads(place.table):
-            if note.details.aside:
-                session.tables.drop(note.details.aside)
+            if note.details.side_table:
+                session.tables.drop(note.details.side_table)
         session.tables.drop(place.table)
         session.notes.forget(place.table)
         now = datetime.now(UTC).isoformat(timespec="milliseconds")

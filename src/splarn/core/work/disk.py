@@ -48,12 +48,12 @@ def write_bytes(path: Path, data: bytes) -> None:
 
     Raises OutsideError when the disk refuses.
     """
-    aside = path.with_name(path.name + ASIDE)
+    temporary = path.with_name(path.name + ASIDE)
     with outside(f"Writing {path}"):
         path.parent.mkdir(parents=True, exist_ok=True)
         try:
-            aside.write_bytes(data)
-            aside.replace(path)
+            temporary.write_bytes(data)
+            temporary.replace(path)
         except OSError:
-            aside.unlink(missing_ok=True)
+            temporary.unlink(missing_ok=True)
             raise

@@ -23,7 +23,6 @@ from concurrent.futures import (
 )
 from concurrent.futures.process import BrokenProcessPool
 from itertools import islice
-from multiprocessing import forkserver
 from threading import get_ident
 from types import TracebackType
 from typing import Any, Protocol, TypeVar
@@ -214,9 +213,8 @@ class Threads(_Futures):
 class Processes(_Futures):
     """A given number of worker processes, kept for as long as the pool is open."""
 
-    def __init__(self, workers: int) -> None:
-        context = multiprocessing.get_context("forkserver")
-        context.set_forkserver_preload(_PRELOAD)
+    def __init__(self, workers: int, inherit: bool = False) -> None:
+        context = _context(inherit)
         self._counter = context.Value("d", 0.0)
         self._next = context.Value("i", 0)
         # Of each worker: amount, rows, and the number of the task it is at, counted from 1.
@@ -276,9 +274,14 @@ class Processes(_Futures):
 
 
 class Pools:
-    """Pools by size, opened when first asked for and closed together."""
+    """Pools by size, opened when first asked for and closed together.
 
-    def __init__(self) -> None:
+    Where workers `inherit`, they are copies of this process with all that it has imported, which
+    costs no time; it must have opened no connection by then.
+    """
+
+    def __init__(self, inherit: bool = False) -> None:
+        self._inherit = inherit
         self._open: dict[int, Processes] = {}
         self._threads: dict[int, Threads] = {}
 
@@ -293,7 +296,7 @@ class Pools:
         if workers <= 1:
             return Inline()
         if workers not in self._open:
-            pool = Processes(workers)
+            pool = Processes(workers, self._inherit)
             self._open[workers] = pool
             pool.warm_up()
         return self._open[workers]
@@ -323,11 +326,17 @@ class Pools:
         self.close()
 
 
-def begin_early() -> None:
-    """Lets the process that workers are forked from import what it needs while this one does."""
+def _context(inherit: bool) -> Any:
+    """How worker processes come to be: copies of this one, or of one that has only imported.
+
+    A copy of a process with several threads may wait for ever for a lock that one of them held.
+    """
+    alone = threading.active_count() == 1
+    if inherit and alone and "fork" in multiprocessing.get_all_start_methods():
+        return multiprocessing.get_context("fork")
     context = multiprocessing.get_context("forkserver")
     context.set_forkserver_preload(_PRELOAD)
-    forkserver.ensure_running()
+    return context
 
 
 # Below this, starting processes takes longer than the work.

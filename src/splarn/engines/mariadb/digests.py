@@ -11,7 +11,7 @@ from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.marks import Marks
 from splarn.engines.mariadb.tables import MariadbTables
 from splarn.engines.sql.digests import OWN
-from splarn.engines.sql.halves import WORTH_TWO, HalvedDigests
+from splarn.engines.sql.halves import HalvedDigests
 
 
 class MariadbDigests(HalvedDigests):
@@ -58,7 +58,7 @@ class MariadbDigests(HalvedDigests):
         The server gives each statement one core, and most of the time goes into its expressions.
         """
         whole = next((field.name for field in fields if field.type == "integer"), None)
-        if whole is None or marks is not None or self.tables.about(table) < WORTH_TWO:
+        if whole is None or marks is not None or self.tables.about(table) < self.worth_two:
             return super().of_columns(table, fields, marks)
         even = f"(mod({self.link.quoted(whole, dotted=False)}, 2) = 0)"
         return self._halved(table, fields, f"{even} IS TRUE", f"{even} IS NOT TRUE")

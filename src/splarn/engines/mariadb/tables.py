@@ -160,9 +160,9 @@ class MariadbTables(SqlTables):
                 f"SELECT * FROM {self.link.quoted(table)} LIMIT 0"
             )
 
-    def swap(self, table: str, aside: str, before: str) -> None:
+    def swap(self, table: str, side_table: str, before: str) -> None:
         """See Tables. One statement renames both or neither."""
-        pairs = [(aside, table)]
+        pairs = [(side_table, table)]
         if self.columns(table) is not None:
             pairs.insert(0, (table, before))
         renames = ", ".join(f"{self.link.quoted(a)} TO {self.link.quoted(b)}" for a, b in pairs)

@@ -88,9 +88,9 @@ class MillraceTables(Concern):
         """See Tables."""
         self.link.change("drop", table=table)
 
-    def swap(self, table: str, aside: str, before: str) -> None:
+    def swap(self, table: str, side_table: str, before: str) -> None:
         """See Tables."""
-        self.link.change("swap", table=table, aside=aside, before=before)
+        self.link.change("swap", table=table, side_table=side_table, before=before)
 
     def ties(self, table: str) -> list[str]:
         """See Tables."""

@@ -94,14 +94,14 @@ class PostgresqlTables(SqlTables):
                 )
         return ""
 
-    def swap(self, table: str, aside: str, before: str) -> None:
+    def swap(self, table: str, side_table: str, before: str) -> None:
         """See Tables. The new table is to everybody what the old one was, its names included."""
         there = self.columns(table) is not None
         with self.link.failing("Swapping in the table", table):
             if there:
-                carry_over(self.link, table, aside)
-                go_on_numbering(self.link, table, aside)
-        super().swap(table, aside, before)
+                carry_over(self.link, table, side_table)
+                go_on_numbering(self.link, table, side_table)
+        super().swap(table, side_table, before)
         if there:
             with self.link.failing("Making the indexes of", table):
                 take_names(self.link, table, before)

@@ -13,12 +13,12 @@ from splarn.engines.sql.digests import SqlDigests
 from splarn.engines.sql.link import Link
 from splarn.engines.sql.rows import SqlRows
 
-# Rows from which on two connections read a table's digests in less time than one.
-WORTH_TWO = 200_000
-
 
 class HalvedDigests(SqlDigests, ABC):
     """For engines that give each statement one core; `reconnect` gives another connection."""
+
+    # Rows from which on two connections read a table's digests in less time than one.
+    worth_two = 200_000
 
     def __init__(
         self, link: Link, tables: Tables, rows: SqlRows, reconnect: Callable[[], Link]

@@ -8,7 +8,6 @@ from functools import lru_cache
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy.dialects import mysql
 from sqlalchemy.schema import CreateTable
 
 from splarn.core.errors import OutsideError
@@ -20,7 +19,19 @@ from splarn.core.target.tables import Tables
 from splarn.engines.sql.link import Concern, Link
 
 NOTES = "splarn_progress"
-_LONG = sa.Text().with_variant(mysql.LONGTEXT(), "mysql")
+
+
+class _LongText(sa.types.UserDefinedType[str]):
+    """MariaDB's own name for text of any length; its dialect is imported only where it is used."""
+
+    cache_ok = True
+
+    def get_col_spec(self, **_: Any) -> str:
+        """See UserDefinedType."""
+        return "LONGTEXT"
+
+
+_LONG = sa.Text().with_variant(_LongText(), "mysql")
 
 
 @lru_cache(maxsize=64)
@@ -42,7 +53,7 @@ def notes_table(schema: str | None) -> sa.Table:
         sa.Column("position", sa.BigInteger, nullable=False),
         sa.Column("rows_in", sa.BigInteger, nullable=False),
         sa.Column("rows_refused", sa.BigInteger, nullable=False),
-        # Of a load its details as JSON, of a part its marks and the proof of its position.
+        # Of a load its details as JSON, of a part its marks, the proof of its position and content.
         sa.Column("details", _LONG),
         schema=schema,
     )
@@ -109,9 +120,8 @@ class SqlNotes(Concern):
                         position=row["position"],
                         rows=row["rows_in"],
                         refused=row["rows_refused"],
-                        marks=read_marks((row["details"] or "").partition("|")[0]),
                         table=row["table_name"] or join_name(schema, NOTES),
-                        proof=(row["details"] or "").partition("|")[2],
+                        **_read_details(row["details"] or ""),
                     )
                     for row in self.link.execute(query).named()
                 ]
@@ -151,6 +161,7 @@ class SqlNotes(Concern):
                 table_name=table,
                 name=note.name[:500],
                 state=note.state,
+                details=_details(note),
             )
 
     def _insert(self, schema: str | None, **values: Any) -> None:
@@ -173,7 +184,7 @@ class SqlNotes(Concern):
                     position=now.position,
                     rows_in=now.rows,
                     rows_refused=now.refused,
-                    details=f"{marks_text(now.marks)}|{now.proof}",
+                    details=_details(now),
                 )
             )
             if changed.changed == 1:
@@ -280,3 +291,13 @@ class SqlNotes(Concern):
 
     def _note_columns(self, schema: str | None) -> set[str]:
         return {column.name for column in self.tables.columns(join_name(schema, NOTES)) or ()}
+
+
+def _details(note: PartNote) -> str:
+    return "|".join((marks_text(note.marks), note.proof, note.begins, note.whole))
+
+
+def _read_details(text: str) -> dict[str, Any]:
+    """The same as fields of a note; an earlier Splarn wrote fewer."""
+    marks, proof, begins, whole = (text.split("|") + [""] * 3)[:4]
+    return {"marks": read_marks(marks), "proof": proof, "begins": begins, "whole": whole}

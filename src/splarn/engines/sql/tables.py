@@ -128,12 +128,12 @@ class SqlTables(Concern, ABC):
             with self.link.failing(f"Making the index {index.name} of", table):
                 self.link.run(index.statement)
 
-    def swap(self, table: str, aside: str, before: str) -> None:
+    def swap(self, table: str, side_table: str, before: str) -> None:
         """See Tables."""
         with self.link.failing("Swapping in the table", table):
             if self.columns(table) is not None:
                 self.rename(table, before)
-            self.rename(aside, table)
+            self.rename(side_table, table)
 
     def rename(self, table: str, name: str) -> None:
         """Gives a table another name in the same schema."""
@@ -171,14 +171,14 @@ class FileTables(SqlTables):
                     rest = rest_of_index(index.statement)
                     self.link.run(f"CREATE {kind}INDEX {name} ON {self.link.quoted(copy)}{rest}")
 
-    def swap(self, table: str, aside: str, before: str) -> None:
+    def swap(self, table: str, side_table: str, before: str) -> None:
         """See Tables. Names of indexes are taken once a schema, so they move with the name."""
         kept = self.indexes(table)
         for old in kept:
             self.drop_index(table, old)
-        for own in self.indexes(aside):
-            self.drop_index(aside, own)
-        super().swap(table, aside, before)
+        for own in self.indexes(side_table):
+            self.drop_index(side_table, own)
+        super().swap(table, side_table, before)
         for index in kept:
             self.restore_index(table, index)
 

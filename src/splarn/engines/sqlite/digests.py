@@ -15,7 +15,7 @@ from splarn.core.target.digest import ColumnDigest, scaled
 from splarn.core.target.marks import Marks
 from splarn.core.target.tables import Tables
 from splarn.engines.sql.digests import OWN
-from splarn.engines.sql.halves import WORTH_TWO, HalvedDigests
+from splarn.engines.sql.halves import HalvedDigests
 from splarn.engines.sql.link import Link
 from splarn.engines.sqlite.rows import SqliteRows
 from splarn.engines.sqlite.stored import FLOAT_DIGITS, stored_column
@@ -94,7 +94,7 @@ class SqliteDigests(HalvedDigests):
         """One half by another connection, where that sees the same rows."""
         rows = self.rows.last_row(table) or 0
         alone = self.link.driver.total_changes == 0
-        if marks is not None or rows < WORTH_TWO or not alone or self._long_sums:
+        if marks is not None or rows < self.worth_two or not alone or self._long_sums:
             return super().of_columns(table, fields, marks)
         half = rows // 2
         return self._halved(table, fields, f"_rowid_ <= {half}", f"_rowid_ > {half}")

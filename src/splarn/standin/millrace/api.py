@@ -77,27 +77,27 @@ class Millrace:
         """Answers one request."""
         if scope["type"] == "lifespan":
             return
-        first, _, rest = scope["path"].strip("/").partition("/")
+        first, _, below = scope["path"].strip("/").partition("/")
         if first == "inbox":
-            await self.inbox({**scope, "path": f"/{rest}"}, receive, send)
+            await self.inbox({**scope, "path": f"/{below}"}, receive, send)
             return
         request = Request(scope, receive)
         if first == "holds" and request.method == "GET":
-            await self._hold(rest, receive, send)
+            await self._hold(below, receive, send)
             return
-        answer = await self._answer(request, first, rest)
+        answer = await self._answer(request, first, below)
         await answer(scope, receive, send)
 
-    async def _answer(self, request: Request, first: str, rest: str) -> Response:
+    async def _answer(self, request: Request, first: str, below: str) -> Response:
         try:
             body = await request.body()
             document = json.loads(body) if body else {}
             if first == "holds":
-                return self._grant(rest, document)
+                return self._grant(below, document)
             call = self._calls.get((request.method, first))
             if call is None:
                 return _no(404, f"there is no {request.method} /{first}")
-            return JSONResponse(await run_in_threadpool(call, rest, document))
+            return JSONResponse(await run_in_threadpool(call, below, document))
         except RequestError as error:
             return _no(422, str(error))
         except NoSuch as error:
@@ -105,7 +105,7 @@ class Millrace:
         except (KeyError, TypeError, ValueError, AttributeError) as error:
             return _no(400, f"the request cannot be read ({type(error).__name__}: {error})")
 
-    def _compute(self, rest: str, document: dict[str, Any]) -> dict[str, Any]:
+    def _compute(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
         compute = self.compute
         return {
             "tier": compute.tier,
@@ -116,17 +116,17 @@ class Millrace:
             "loads": sum(not load.ended.is_set() for load in self._loads.values()),
         }
 
-    def _resize(self, rest: str, document: dict[str, Any]) -> dict[str, Any]:
+    def _resize(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
         with self._turn:
             self.compute.resize(str(document["tier"]))
-        return self._compute(rest, document)
+        return self._compute(below, document)
 
-    def _advance(self, rest: str, document: dict[str, Any]) -> dict[str, Any]:
+    def _advance(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
         with self._turn:
             self.compute.advance(max(float(document["advance"]), 0.0))
-        return self._compute(rest, document)
+        return self._compute(below, document)
 
-    def _steps(self, rest: str, document: dict[str, Any]) -> dict[str, Any]:
+    def _steps(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
         steps = document["steps"]
         found = self.store.steps(steps, bool(document.get("commit")))
         last = steps[-1] if steps else {}
@@ -135,7 +135,7 @@ class Millrace:
                 self.compute.scan(self.store.rows(last["table"]))
         return {"found": found}
 
-    def _load(self, rest: str, document: dict[str, Any]) -> dict[str, Any]:
+    def _load(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
         order = Order.read(document)
         with self._turn:
             earlier = self._loads.get(order.load_id)
@@ -161,7 +161,7 @@ class Millrace:
             loading.ended.wait()
         return {"state": "ended"}
 
-    def _jobs(self, rest: str, document: dict[str, Any]) -> dict[str, Any]:
+    def _jobs(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
         return {"jobs": jobs_of(self.store)}
 
     async def _hold(self, holder: str, receive: Any, send: Any) -> None:

@@ -143,8 +143,8 @@ class Store:
         self._empty(table)
         self._run("DELETE FROM tables WHERE name = ?", table)
 
-    def _swap(self, table: str, aside: str, before: str) -> None:
-        for now, then in ((table, before), (aside, table)):
+    def _swap(self, table: str, side_table: str, before: str) -> None:
+        for now, then in ((table, before), (side_table, table)):
             self._need(now)
             self._run("UPDATE tables SET name = ? WHERE name = ?", then, now)
             self._run("UPDATE chunks SET within = ? WHERE within = ?", then, now)
