@@ -12,6 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from splarn.core.layout import Dialect
+from splarn.core.records import chunks as chunks_module
 from splarn.core.records.bitmaps import judge, tally
 from splarn.core.records.chunks import line_blocks, record_chunks
 from splarn.core.records.scanning import BOM, _walk, scan
@@ -110,6 +111,27 @@ def test_blocks_of_lines_hold_the_same_bytes_and_count_the_same_records(
 
 
 @settings(max_examples=300)
+@given(st.lists(HOSTILE, max_size=4), st.integers(1, 60), st.integers(1, 90), DIALECTS)
+def test_chunks_are_the_same_by_bitmaps_and_by_positions(
+    pieces: list[bytes], filler: int, size: int, dialect: Dialect
+) -> None:
+    data = (b"7,a\n" * filler).join(pieces)
+    blocks = [data[at : at + 37] for at in range(0, len(data), 37)]
+    mixed = list(record_chunks(blocks, dialect, size, where="text", offset=5, row=3, line=2))
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(chunks_module, "_on_bits", lambda *_: None)
+        listed = list(record_chunks(blocks, dialect, size, where="text", offset=5, row=3, line=2))
+    assert [
+        (one.data, one.rows, one.offset, one.row, one.line, one.open_quote) for one in mixed
+    ] == [(one.data, one.rows, one.offset, one.row, one.line, one.open_quote) for one in listed]
+    for one, other in zip(mixed, listed, strict=True):
+        # Asked for one by one first, while they are on bitmaps.
+        assert [one.records.start(n) for n in range(one.rows)] == other.starts.tolist()
+        assert one.starts.tolist() == other.starts.tolist()
+        assert one.ends.tolist() == other.ends.tolist()
+
+
+@settings(max_examples=300)
 @given(HOSTILE, st.integers(0, 150), st.booleans(), DIALECTS)
 def test_bitmaps_count_what_positions_count(
     data: bytes, filler: int, quoted: bool, dialect: Dialect
@@ -125,6 +147,8 @@ def test_bitmaps_count_what_positions_count(
         assert (found.first_end, found.last_end) == ((ends[0], ends[-1]) if ends else (0, 0))
         touching = data.startswith((b"\n", b"\r\n")) or b"\n\n" in data or b"\n\r\n" in data
         assert found.blank == touching
+        assert found.ends.positions().tolist() == ends
+        assert [found.ends.behind(number) for number in range(len(ends))] == ends
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])

@@ -18,8 +18,8 @@ from splarn.core.layout import LINES, Dialect, Field, Layout
 from splarn.core.layout.naming import LONGEST_NAME, settled_names
 from splarn.core.reading import read_parsed
 from splarn.core.reading.convert import convert_text
-from splarn.core.reading.delimited import has_padded
-from splarn.core.records.bitmaps import has_run
+from splarn.core.reading.delimited import has_hex, has_long_digits, has_odd_start, has_padded
+from splarn.core.records.bitmaps import Bitmaps
 from splarn.core.source.json_values import json_values
 
 DIGITS = st.text("0123456789", min_size=1, max_size=30)
@@ -123,16 +123,20 @@ def test_moments_with_a_zone_are_stored_in_utc() -> None:
 
 @given(st.text("0123456789./x,\n", max_size=200))
 def test_long_runs_of_digits_are_found_wherever_they_stand(text: str) -> None:
-    # A slash lies between the point and the digits, and is harmless.
-    assert has_run(text.encode(), 46, 57, 16) == (re.search("[./0-9]{16}", text) is not None)
+    assert has_long_digits(Bitmaps(text.encode())) == (re.search("[./0-9]{16}", text) is not None)
 
 
 @given(st.text('01.5-+ ,\n"x', max_size=60))
 def test_padded_fields_are_found_wherever_they_stand(text: str) -> None:
     # Behind several blanks anything may come, so that it is looked at as well.
-    surely = re.search(r"(?:^|[,\n\"])[-+ ]?0[0-9]|[,\n\"] +[-+]?0[0-9]", text) is not None
-    perhaps = surely or re.search(r"[,\n\"] [-+ ]", text) is not None
-    assert surely <= has_padded(text.encode(), b",") <= perhaps
+    surely = re.search(r"(?:^|[,\n])\"?(?:[-+ ]?| +[-+]?)0[0-9]", text) is not None
+    perhaps = surely or re.search(r"(?:^|[,\n])\"? [-+ ]", text) is not None
+    bits = Bitmaps(text.encode())
+    assert surely <= has_padded(bits, Dialect()) <= perhaps
+    # What is not looked at more closely has neither.
+    hexadecimal = re.search(r"(?:^|[,\n])\"?[-+ ]*0[xX]", text) is not None
+    assert has_odd_start(bits, Dialect()) >= (surely or hexadecimal)
+    assert has_hex(bits) == ("0x" in text)
 
 
 def test_lengths_of_time_are_read_as_seconds_by_choice() -> None:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 import re
+import sqlite3
+from collections.abc import Iterator
+from contextlib import closing
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -17,7 +20,7 @@ from hypothesis import strategies as st
 
 from splarn.core.errors import OutsideError, RefusedError, RequestError
 from splarn.core.layout import LINES, Dialect, Field, Layout
-from splarn.core.load import BadRows, LoadRequest, inputs_from_files, load
+from splarn.core.load import BadRows, LoadRequest, inputs_from_files, load, undo
 from splarn.core.reading import read_parsed
 from splarn.core.reading.text import delimited, json_lines
 from splarn.core.target.digest import digest_table
@@ -295,3 +298,59 @@ def test_digests_of_two_halves_are_those_of_the_whole(
                 session.close()
         assert found[0] == found[1]
     assert bool(asked) == isinstance(session.digests, HalvedDigests)
+
+
+@pytest.fixture
+def keeping_other_text(request: pytest.FixtureRequest, tmp_path: Path, table: str) -> Iterator[str]:
+    """A target that keeps text in another encoding than UTF-8, its table made where it must be."""
+    kind = request.param
+    if kind == "sqlite":
+        file = tmp_path / "wide.db"
+        with closing(sqlite3.connect(file)) as made:
+            made.execute("PRAGMA encoding = 'UTF-16le'")
+            made.execute("CREATE TABLE other (n INTEGER)")
+        yield f"sqlite:///{file}"
+    elif kind == "postgresql":
+        url = request.getfixturevalue("postgresql")
+        name = f"latin_{table}"
+        how = f"CREATE DATABASE {name} TEMPLATE template0 ENCODING 'LATIN1' LC_COLLATE 'C'"
+        autocommit(url, f"{how} LC_CTYPE 'C'")
+        yield f"{url.rpartition('/')[0]}/{name}"
+        autocommit(url, f"DROP DATABASE {name}")
+    else:
+        url = request.getfixturevalue("mariadb")
+        ask(url, f"CREATE TABLE {table} (n BIGINT, note TEXT CHARACTER SET latin1, at DATETIME(6))",
+            False)  # fmt: skip
+        yield url
+
+
+def autocommit(url: str, statement: str) -> None:
+    psycopg = pytest.importorskip("psycopg")
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute(statement)
+
+
+@pytest.mark.parametrize("keeping_other_text", ["sqlite", "postgresql", "mariadb"], indirect=True)
+def test_text_and_moments_are_held_against_what_any_encoding_keeps(
+    keeping_other_text: str, table: str, tmp_path: Path
+) -> None:
+    moments = [
+        f"{year}-{day}.999999"
+        for year in (1600, 1899, 1900, 1969, 1999, 2099, 2100, 2500, 9998)
+        for day in ("01-01 00:00:00", "12-31 23:59:59", "06-30 12:00:01")
+    ]
+    path = tmp_path / "notes.csv"
+    lines = [f"{n},Schleuse Süd é{n}ß,{moment}\n" for n, moment in enumerate(moments)]
+    path.write_text("n,note,at\n" + "".join(lines))
+    layout = Layout("notes", Dialect(), (Field("n", "integer"), Field("note"),
+                                         Field("at", "datetime")))  # fmt: skip
+    wanted = LoadRequest(
+        opener(keeping_other_text), table, layout, inputs_from_files([path], layout),
+        table_mode="append",
+    )  # fmt: skip
+    record = load(wanted, Inline())
+    assert record.verified, record.differences
+    (digest,) = (one for one in record.digests if one.name == "note")
+    assert digest.sum == sum(len(line.split(",")[1].encode()) for line in lines)
+    # The marks, or the fingerprint, are of the same rows.
+    assert undo(opener(keeping_other_text), record.load_id).rows_removed == len(lines)

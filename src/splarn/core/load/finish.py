@@ -14,6 +14,7 @@ from splarn.core.load.standing import fingerprint
 from splarn.core.load.stream import PartResult
 from splarn.core.load.table import fit_table, stored
 from splarn.core.load.verify import compare_digests
+from splarn.core.target.details import BYTES
 from splarn.core.target.digest import ColumnDigest, add_digests
 from splarn.core.target.marks import Marks, joined
 from splarn.core.target.notes import LoadNote
@@ -153,6 +154,7 @@ def _note_end(
     ended = note.details.with_(
         stage="",
         digests=digests,
+        text_sums=BYTES,
         digests_before=None,
         marks=marks,
         columns_after=session.tables.columns_text(note.table),
@@ -225,7 +227,7 @@ def _table_digests(
         return session.digests.of_columns(note.table, fields), []
     if marks is not None:
         return session.digests.of_columns(note.table, fields, marks), []
-    if details.digests_before is None or _busy(session, note):
+    if details.digests_before is None or details.text_sums != BYTES or _busy(session, note):
         return None
     return session.digests.of_columns(note.table, fields), list(details.digests_before)
 

@@ -26,7 +26,7 @@ from splarn.core.load.refusals import (
 from splarn.core.load.request import Input, LoadRequest
 from splarn.core.load.standing import changes_since
 from splarn.core.load.table import Fit, fit_table, stored
-from splarn.core.target.details import LoadDetails
+from splarn.core.target.details import BYTES, LoadDetails
 from splarn.core.target.names import schema_and_name, sibling
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.target.session import Session
@@ -178,6 +178,7 @@ def intended(request: LoadRequest, fit: Fit, load_id: str) -> LoadDetails:
         before=before,
         durability=levers.durability,
         route=levers.route,
+        text_sums=BYTES,
         fields=stored(request.layout, fit.names).fields,
         rows_before=fit.rows or 0,
         part_count=len(request.inputs),

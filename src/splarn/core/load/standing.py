@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from dataclasses import replace
 
 from splarn.core.load.verify import compare_digests
+from splarn.core.target.details import BYTES
 from splarn.core.target.marks import Marks
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.target.session import Session
@@ -86,7 +88,14 @@ def _digests(session: Session, note: LoadNote, marks: Marks | None) -> list[str]
     loaded = note.details.digests
     if loaded is None:
         return []
-    found = session.digests.of_columns(note.table, note.details.fields, marks)
+    fields = note.details.fields
+    found = session.digests.of_columns(note.table, fields, marks)
+    if note.details.text_sums != BYTES:
+        # Those of an earlier Splarn counted something else, and only say how many there are.
+        loaded = tuple(
+            replace(mine, sum=now.sum) if field.is_text else mine
+            for mine, now, field in zip(loaded, found, fields, strict=True)
+        )
     return [
         f"cells of the column {mine.name} have other values now"
         for mine, now in zip(loaded, found, strict=True)

@@ -6,8 +6,6 @@ fit is it read again as text, and the misfits looked for column by column.
 
 from __future__ import annotations
 
-import re
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -15,15 +13,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
-from splarn.core.layout import Field, Layout
+from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.reading.convert import convert_text
 from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
-from splarn.core.records.bitmaps import has_run
+from splarn.core.records.bitmaps import NEWLINE, RETURN, Bitmaps, has_run, judged, later
 from splarn.core.records.chunks import Chunk
 from splarn.core.source.forms import around_fields
 from splarn.core.units import plural
 
-_PADDED_START = re.compile(rb"[-+ ]?0[0-9]")
 # Control characters that may stand in for a delimiter of several bytes.
 _STAND_INS = (b"\x1f", b"\x1e", b"\x1d", b"\x1c", *(bytes([byte]) for byte in range(1, 9)))
 
@@ -64,17 +61,24 @@ class DelimitedParser(TextParser):
 
     def _parse_direct(self, chunk: Chunk) -> Any:
         data = chunk.data
-        if int(chunk.starts[0]):
-            data = data[int(chunk.starts[0]) :]
-        if self._suspicious(data, chunk):
+        first = chunk.records.start(0)
+        if first:
+            data = data[first:]
+        bits = chunk.records.bits
+        if bits is None:
+            bits = Bitmaps(data)
+            if judged(bits, self.layout.dialect)[0] is None:
+                bits.inside = None
+        odd = bool(self._numbers) and has_odd_start(bits, self.layout.dialect)
+        if self._suspicious(data, chunk) or (odd and self._hex_matters and has_hex(bits)):
             return None
         if not data.endswith(b"\n"):
             # Arrow takes an empty field at the very end for an empty text.
             data += b"\n"
         late = self._late
         if self._numbers and (
-            has_padded(data, self._delimiter, self.layout.dialect.quote)
-            or (self._fractions and has_long_digits(data))
+            (odd and has_padded(bits, self.layout.dialect))
+            or (self._fractions and has_long_digits(bits))
         ):
             late = [*late, *self._numbers]
         names = {field.name for field in late}
@@ -106,8 +110,6 @@ class DelimitedParser(TextParser):
 
     def _suspicious(self, data: bytes, chunk: Chunk) -> bool:
         if chunk.open_quote or b"\0" in data:
-            return True
-        if self._hex_matters and _has_hex(data):
             return True
         escape = self.layout.dialect.escape
         if escape is not None and escape.encode() + b"\n" in data:
@@ -273,48 +275,47 @@ def _is_utf8(data: bytes) -> bool:
     return True
 
 
-@lru_cache(maxsize=16)
-def _openings(delimiter: bytes, quote: str | None) -> Any:
-    """Which pairs of bytes open a field with a zero, a sign or a blank, as a table of both."""
-    table = np.zeros(1 << 16, dtype=bool)
-    for opener in (delimiter[-1], 10, ord(quote or "\n")):
-        for first in b"0-+ ":
-            table[first << 8 | opener] = True
-    return table
+def has_odd_start(bits: Bitmaps, dialect: Dialect) -> bool:
+    """Whether a field may begin with a zero before more than a fraction, or with a sign or blank.
 
-
-def has_padded(data: bytes, delimiter: bytes, quote: str | None = '"') -> bool:
-    """Whether a field may begin with a zero before a digit, which no number brings back."""
-    if _PADDED_START.match(data):
+    Where none does, no number is padded and none is hexadecimal; what else begins so is looked at
+    more closely.
+    """
+    starts = bits.field_starts(dialect)
+    ends = bits.delimiters(dialect) | bits.of(NEWLINE)
+    if dialect.quote is not None:
+        ends = ends | bits.of(ord(dialect.quote))
+    # From the blank to the slash, among them the signs.
+    if (starts & bits.between(32, 47) & ~ends).any():
         return True
-    if len(data) < 3:
-        return False
-    view = np.frombuffer(data, np.uint8)
-    table = _openings(delimiter, quote)
-    for shift in (0, 1):
-        pairs = np.frombuffer(data, "<u2", count=(len(data) - shift) // 2, offset=shift)
-        at = np.flatnonzero(table[pairs]) * 2 + shift + 1
-        blanks = at[(view[at] == 32) & (at < len(data) - 1)]
-        if np.isin(view[blanks + 1], (32, 43, 45)).any():
-            # A number may stand behind several blanks.
-            return True
-        at = at + (view[at] != 48)
-        at = at[at < len(data) - 1]
-        if ((view[at] == 48) & ((view[at + 1] - 48) < 10)).any():
-            return True
-    return False
+    harmless = ends | bits.of(ord(".")) | bits.of(RETURN)
+    return bool((later(starts & bits.of(ord("0")), False) & ~harmless).any())
 
 
-def has_long_digits(data: bytes) -> bool:
-    """Whether there are more digits in a row than every double keeps, a point among them."""
-    return has_run(data, 46, 57, 16)
+def has_padded(bits: Bitmaps, dialect: Dialect) -> bool:
+    """Whether a field may begin with a zero before a digit, which no number brings back."""
+    starts = bits.field_starts(dialect)
+    signs = bits.of(ord("-")) | bits.of(ord("+"))
+    blanks = bits.of(ord(" "))
+    if (later(starts & blanks, False) & (signs | blanks)).any():
+        # A number may stand behind several blanks.
+        return True
+    zeros = bits.of(ord("0")) & (starts | later(starts & (signs | blanks), False))
+    return bool((later(zeros, False) & bits.between(48, 57)).any())
 
 
-def _has_hex(data: bytes) -> bool:
-    """Whether 0x or 0X is in the data, which Arrow would read as a number; x is rarer than 0."""
-    view = np.frombuffer(data, np.uint8)
-    at = np.flatnonzero((view | 0x20) == ord("x"))
-    return bool((view[np.maximum(at, 1) - 1] == ord("0")).any())
+def has_long_digits(bits: Bitmaps) -> bool:
+    """Whether there may be more digits in a row than every double keeps, a point among them.
+
+    A slash lies between the point and the digits, and does no harm.
+    """
+    return has_run(bits.between(46, 57), 16)
+
+
+def has_hex(bits: Bitmaps) -> bool:
+    """Whether 0x or 0X is in the data, which Arrow would read as a number."""
+    marks = bits.of(ord("x")) | bits.of(ord("X"))
+    return bool((later(bits.of(ord("0")), False) & marks).any())
 
 
 def careful_values(text: Any, field: Field, rows: Any, blame: Blamer) -> Any:

@@ -17,6 +17,7 @@ from pyarrow import json as arrow_json
 from splarn.core.layout import Layout
 from splarn.core.reading.delimited import careful_values, has_long_digits
 from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
+from splarn.core.records.bitmaps import Bitmaps
 from splarn.core.records.chunks import Chunk
 
 
@@ -99,7 +100,7 @@ class JsonParser(TextParser):
     def _parse_direct(self, chunk: Chunk) -> Any:
         if not self._at_one_go or not _is_clean(chunk.data):
             return None
-        if self._decimals and has_long_digits(chunk.data):
+        if self._decimals and has_long_digits(Bitmaps(chunk.data)):
             return None
         try:
             table = arrow_json.read_json(pa.BufferReader(chunk.data), self._read, self._options)

@@ -54,7 +54,7 @@ class Parsed:
         if good_rows >= len(self.good):
             return self.end
         index = int(self.good[good_rows])
-        return self.offset + (index if self.chunk is None else int(self.chunk.starts[index]))
+        return self.offset + (index if self.chunk is None else self.chunk.records.start(index))
 
 
 def without_rows(parsed: Parsed, rows: frozenset[int]) -> Parsed:
@@ -104,6 +104,8 @@ class TextParser(ABC):
         if chunk.too_long:
             return self._too_long(chunk)
         table = self._parse_direct(chunk) if self._direct else None
+        # Nobody else judges this block, and they take as much room as it does.
+        chunk.records.bits = None
         if table is not None and len(table) == chunk.rows:
             parsed = as_parsed(chunk, table, np.arange(chunk.rows), ())
         else:

@@ -12,7 +12,7 @@ import numpy as np
 
 from splarn.core.errors import OutsideError
 from splarn.core.layout.dialect import LINES, Dialect
-from splarn.core.records.bitmaps import Tally, tally
+from splarn.core.records.bitmaps import Bitmaps, Ends, Tally, judged, tally
 from splarn.core.records.scanning import (
     BLANKS,
     BOM,
@@ -27,17 +27,57 @@ MAX_RECORD = 32 << 20
 KEPT_OF_LONG = 1 << 16
 
 
+class Records:
+    """Where the records of a block stand: as positions, or on bitmaps while nobody asks for them.
+
+    `bits` are the bitmaps that were made of the block, for whoever judges it next.
+    """
+
+    def __init__(
+        self,
+        rows: int,
+        listed: tuple[Positions, Positions] | None = None,
+        ends: Ends | None = None,
+        bits: Bitmaps | None = None,
+    ) -> None:
+        self.rows = rows
+        self._listed = listed
+        self._ends = ends
+        self.bits = bits
+
+    @classmethod
+    def at(cls, starts: Positions, ends: Positions) -> Records:
+        """Records at known positions."""
+        return cls(len(starts), (starts, ends))
+
+    @property
+    def listed(self) -> tuple[Positions, Positions]:
+        """Where each starts and just after which byte it ends."""
+        if self._listed is None:
+            assert self._ends is not None, "there is one or the other"
+            ends = self._ends.positions()
+            starts = np.empty_like(ends)
+            starts[:1] = 0
+            starts[1:] = ends[:-1]
+            self._listed = starts, ends
+        return self._listed
+
+    def start(self, index: int) -> int:
+        """Where one starts."""
+        if self._listed is not None or self._ends is None:
+            return int(self.listed[0][index])
+        return self._ends.behind(index - 1) if index else 0
+
+
 @dataclass(frozen=True)
 class Chunk:
     """Whole records, with where they stand in their file.
 
-    `starts` and `ends` are offsets into `data`, one pair a record, blank lines left out. `offset`
-    counts unpacked bytes before `data`, `row` the records and `line` the lines before it.
+    `offset` counts unpacked bytes before `data`, `row` the records and `line` the lines before it.
     """
 
     data: bytes
-    starts: Positions
-    ends: Positions
+    records: Records
     offset: int
     row: int
     line: int
@@ -54,7 +94,17 @@ class Chunk:
     @property
     def rows(self) -> int:
         """Records in the chunk."""
-        return len(self.starts)
+        return self.records.rows
+
+    @property
+    def starts(self) -> Positions:
+        """Where in `data` each record starts, blank lines left out."""
+        return self.records.listed[0]
+
+    @property
+    def ends(self) -> Positions:
+        """Just after which byte of `data` each record ends."""
+        return self.records.listed[1]
 
     def pieces(self, chosen: Any) -> list[bytes]:
         """The raw bytes of the `chosen` records (a slice or ascending indexes), and no others.
@@ -79,8 +129,7 @@ class Chunk:
         begin, end = int(self.starts[first]), int(self.ends[last - 1])
         return Chunk(
             data=self.data[begin:end],
-            starts=self.starts[first:last] - begin,
-            ends=self.ends[first:last] - begin,
+            records=Records.at(self.starts[first:last] - begin, self.ends[first:last] - begin),
             offset=self.offset + begin,
             row=self.row + first,
             line=self.line_of(first) - 1,
@@ -124,7 +173,16 @@ def record_chunks(
     header = dialect.header_rows if offset == 0 and dialect.header else 0
     if offset == 0:
         offset, line, blocks = skip_beginning(blocks, dialect)
-    for data, found, last, too_long in _aligned(blocks, dialect, size):
+    for data, found, last, too_long in _aligned(blocks, dialect, size, not is_json):
+        if isinstance(found, _OnBits):
+            if header:
+                found = scan(data, dialect)
+            else:
+                yield Chunk(data, found.records, offset, row, line, False)
+                row += found.records.rows
+                line += found.lines
+                offset += len(data)
+                continue
         if too_long:
             whole = np.array([len(data)], dtype=np.int64)
             if header:
@@ -132,8 +190,7 @@ def record_chunks(
             else:
                 yield Chunk(
                     data=data,
-                    starts=whole * 0,
-                    ends=whole,
+                    records=Records.at(whole * 0, whole),
                     offset=offset,
                     row=row,
                     line=line,
@@ -159,8 +216,7 @@ def record_chunks(
         if len(starts):
             yield Chunk(
                 data=data,
-                starts=starts,
-                ends=ends,
+                records=Records.at(starts, ends),
                 offset=offset,
                 row=row,
                 line=line,
@@ -219,9 +275,30 @@ def _without_blanks(
     return starts[keep], ends[keep]
 
 
+@dataclass(frozen=True)
+class _OnBits:
+    """A block's records on bitmaps: no blank line among them, and no stray quote."""
+
+    records: Records
+    lines: int
+
+
+def _on_bits(data: bytes, dialect: Dialect) -> tuple[int, _OnBits] | None:
+    """Where the last record of a block ends, and its records; None where bitmaps do not tell."""
+    bits = Bitmaps(data)
+    found = judged(bits, dialect)[0]
+    if found is None or found.blank or not found.rows:
+        return None
+    newlines = bits.of(NEWLINE)
+    # Behind the last record's end are newlines of one that is not whole yet.
+    behind = data.count(b"\n", found.last_end) if found.last_end < len(data) else 0
+    lines = int(np.bitwise_count(newlines).sum()) - behind
+    return found.last_end, _OnBits(Records(found.rows, ends=found.ends, bits=bits), lines)
+
+
 def _aligned(
-    blocks: Iterable[bytes], dialect: Dialect, size: int
-) -> Iterator[tuple[bytes, Scan, bool, int]]:
+    blocks: Iterable[bytes], dialect: Dialect, size: int, try_bits: bool
+) -> Iterator[tuple[bytes, Scan | _OnBits, bool, int]]:
     """Pieces that end at a record's end, the last one excepted; each with its scan and `last`.
 
     The last figure is 0, or what a record takes that is too long; its piece is its beginning.
@@ -236,6 +313,13 @@ def _aligned(
         if held < waiting:
             continue
         data = b"".join(pending)
+        quick = _on_bits(data, dialect) if try_bits else None
+        if quick is not None:
+            cut, records = quick
+            yield data[:cut], records, False, 0
+            rest = data[cut:]
+            pending, held, waiting = [rest], len(rest), size
+            continue
         found = scan(data, dialect)
         if not len(found.ends):
             if held > MAX_RECORD:
@@ -324,7 +408,7 @@ def _slow_tally(body: bytes, dialect: Dialect, quoted: bool) -> Tally:
     rows = len(found.ends)
     first, last = (int(found.ends[0]), int(found.ends[-1])) if rows else (0, 0)
     blank = body.startswith((b"\n", b"\r\n")) or b"\n\n" in body or b"\n\r\n" in body
-    return Tally(rows, first, last, found.quoted, blank)
+    return Tally(rows, first, last, found.quoted, blank, Ends(np.zeros(0, dtype=np.uint64)))
 
 
 def _careful_blocks(

@@ -14,6 +14,8 @@ from splarn.core.target.marks import Marks
 
 # Written into every note; notes without it come from a Splarn that kept less.
 VERSION = 2
+# What the sums of texts in digests count.
+BYTES = "bytes"
 # What of a field its digests depend on.
 _OF_FIELD = ("name", "type", "format", "precision", "scale")
 
@@ -55,6 +57,8 @@ class LoadDetails:
     part_count: int = 0
     # Of parts that were made of other files: which stretches of which content they hold.
     holds: tuple[tuple[str, tuple[Held, ...]], ...] = ()
+    # What the sums of texts count; an earlier Splarn counted characters, and said nothing.
+    text_sums: str = ""
     # What was read, once all was in, and which rows of the table those are.
     digests: tuple[ColumnDigest, ...] | None = None
     marks: Marks | None = None

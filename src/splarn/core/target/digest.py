@@ -22,7 +22,7 @@ class ColumnDigest:
 
     `sum`, `low` and `high` are whole numbers: integers as they are, decimals times 10 to the scale,
     booleans as 0 and 1, dates in days and datetimes in seconds since 1970 (fractions dropped),
-    times in seconds. For text `sum` counts characters and `low` and `high` stay None, because
+    times in seconds. For text `sum` counts bytes of UTF-8 and `low` and `high` stay None, because
     engines order text differently. For floats all three are floats.
     """
 
@@ -83,7 +83,7 @@ def _digest_column(column: Any, field: Field) -> ColumnDigest:
     if not values:
         return ColumnDigest(field.name, 0, nulls)
     if field.is_text:
-        return ColumnDigest(field.name, values, nulls, pc.sum(pc.utf8_length(column)).as_py())
+        return ColumnDigest(field.name, values, nulls, pc.sum(pc.binary_length(column)).as_py())
     if field.is_decimal:
         return _digest_decimal(column, field, values, nulls)
     if field.type == "datetime":

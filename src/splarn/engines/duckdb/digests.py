@@ -11,13 +11,16 @@ from splarn.engines.sql.digests import SqlDigests
 class DuckdbDigests(SqlDigests):
     """Digests as DuckDB computes them."""
 
-    length = "length({}::VARCHAR)"
     sums: ClassVar[Mapping[str, str]] = {
         "boolean": "{}::INTEGER",
         "date": "date_diff('day', DATE '1970-01-01', {})",
         "datetime": "epoch_us(date_trunc('second', {})) // 1000000",
         "time": "(hour({0}) * 3600 + minute({0}) * 60 + second({0}))",
     }
+
+    def text_bytes(self, column: str) -> str:
+        """See SqlDigests."""
+        return f"strlen({column}::VARCHAR)"
 
     def hash_name(self) -> str:
         """See Digests. Another version may hash in another way."""

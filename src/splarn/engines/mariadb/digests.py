@@ -17,7 +17,6 @@ from splarn.engines.sql.halves import HalvedDigests
 class MariadbDigests(HalvedDigests):
     """Digests as the server computes them."""
 
-    length = "char_length({})"
     sums: ClassVar[Mapping[str, str]] = {
         # Days and seconds since the year 0; those of 1970 are taken off.
         "date": "to_days({}) - 719528",
@@ -26,6 +25,12 @@ class MariadbDigests(HalvedDigests):
     }
 
     tables: MariadbTables
+
+    def text_bytes(self, column: str) -> str:
+        """See SqlDigests. A column may keep text in another encoding."""
+        if column in self.tables.encoded_otherwise:
+            column = f"convert({column} USING utf8mb4)"
+        return f"length({column})"
 
     def hash_name(self) -> str:
         """See Digests."""
@@ -57,6 +62,7 @@ class MariadbDigests(HalvedDigests):
 
         The server gives each statement one core, and most of the time goes into its expressions.
         """
+        self.tables.look_at_encodings(table)
         whole = next((field.name for field in fields if field.type == "integer"), None)
         if whole is None or marks is not None or self.tables.about(table) < self.worth_two:
             return super().of_columns(table, fields, marks)

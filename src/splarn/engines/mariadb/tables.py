@@ -23,6 +23,8 @@ class MariadbTables(SqlTables):
     def __init__(self, link: Link, make_table: Callable[[str, Layout], sa.Table]) -> None:
         super().__init__(link, make_table)
         self._numbered: dict[str, str | None] = {}
+        # Quoted names of columns of the table that was looked at last.
+        self.encoded_otherwise: frozenset[str] = frozenset()
 
     def canonical(self, table: str) -> str:
         """See Tables. The database and the name, in small letters where the server wants that."""
@@ -99,6 +101,20 @@ class MariadbTables(SqlTables):
                 schema=schema,
             )
             return list(found.rows)
+
+    def look_at_encodings(self, table: str) -> None:
+        """Finds which columns of a table keep text in another encoding than UTF-8."""
+        schema, bare = schema_and_name(table)
+        with self.link.failing("Looking at the table", table):
+            found = self.link.run(
+                "SELECT column_name FROM information_schema.columns WHERE table_name = :name "
+                "AND table_schema = coalesce(:schema, database()) "
+                "AND character_set_name IS NOT NULL AND character_set_name NOT LIKE 'utf8%'",
+                name=bare,
+                schema=schema,
+            )
+            names = (self.link.quoted(row[0], dotted=False) for row in found.rows)
+            self.encoded_otherwise = frozenset(names)
 
     def identity(self, table: str) -> str | None:
         """The column that the engine numbers, if there is one."""

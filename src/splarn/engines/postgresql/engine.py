@@ -30,6 +30,8 @@ class PostgresqlEngine(SqlEngine):
         **SqlEngine.levers,
         "durability": ("full", "relaxed", "none"),
     }
+    # Whatever the database keeps text in; the driver would take its bytes for that.
+    connect_args: ClassVar[Mapping[str, Any]] = {"client_encoding": "utf8"}
 
     def column_type(self, field: Field) -> sa.types.TypeEngine[Any]:
         """See SqlEngine."""

@@ -70,14 +70,18 @@ class SqlDigests(Concern, ABC):
         cursor.close()
         return found
 
-    # The length of a text, and what of a value the digest sums, by type; others as they are.
-    length = "char_length({})"
+    def text_bytes(self, column: str) -> str:
+        """An SQL expression for how many bytes a text takes as UTF-8."""
+        return f"octet_length({column})"
+
+    # What of a value the digest sums, by type; others as they are.
     sums: ClassVar[Mapping[str, str]] = {}
 
     def total(self, column: str, field: Field) -> str:
         """An SQL expression for a column's sum as its digest has it."""
-        shown = self.length if field.is_text else self.sums.get(field.type, "{}")
-        return f"sum({shown.format(column)})"
+        if field.is_text:
+            return f"sum({self.text_bytes(column)})"
+        return f"sum({self.sums.get(field.type, '{}').format(column)})"
 
     def extremes(self, column: str, field: Field) -> list[str]:
         """SQL expressions for a column's smallest and largest value, which `figure` can read."""

@@ -39,6 +39,8 @@ class SqlEngine(ABC):
         "indexes": ("keep", "rebuild"),
         "route": ("straight", "landing"),
     }
+    # What the driver is given besides the URL.
+    connect_args: ClassVar[Mapping[str, Any]] = {}
     reach_hint = "check that the server runs and that the URL is right"
 
     def __init__(self, url: URL) -> None:
@@ -109,7 +111,9 @@ class SqlEngine(ABC):
 
     def _make_engine(self) -> sa.Engine:
         return sa.create_engine(
-            self.url.set(drivername=f"{self.name}+{self.driver}"), poolclass=sa.NullPool
+            self.url.set(drivername=f"{self.name}+{self.driver}"),
+            poolclass=sa.NullPool,
+            connect_args=dict(self.connect_args),
         )
 
     def _look(self, connection: Connection) -> None:  # noqa: B027

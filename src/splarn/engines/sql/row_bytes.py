@@ -18,8 +18,24 @@ class RowBytes:
         self._done: list[Any] = []
 
     def fixed(self, values: Any) -> None:
-        """Adds as many bytes to each row."""
-        self._run.append(np.ascontiguousarray(values).view(np.uint8).reshape(self.rows, -1))
+        """Adds as many bytes to each row: an array with an item or a line of bytes for each."""
+        items = np.ascontiguousarray(values)
+        width = items.nbytes // max(self.rows, 1)
+        self._run.append(items.view(f"V{width}").reshape(self.rows))
+
+    def texts(self, values: Any) -> None:
+        """Adds a text or binary array's values, nothing for a null.
+
+        Where all have one length, as codes often do, they cost no more than numbers.
+        """
+        lengths = np.diff(np.frombuffer(values.buffers()[1], np.int32)[values.offset :])[
+            : self.rows
+        ]
+        width = int(lengths[0]) if len(lengths) else 0
+        if width and not values.null_count and (lengths == width).all():
+            self.fixed(np.frombuffer(bytes_of(values), dtype=f"V{width}"))
+        else:
+            self.varying(values.cast(pa.binary()))
 
     def varying(self, values: Any) -> None:
         """Adds a binary array's values, nothing for a null."""
@@ -38,7 +54,12 @@ class RowBytes:
 
     def _end_run(self) -> None:
         if self._run:
-            self._done.append(binary_array(np.concatenate(self._run, axis=1)))
+            # Field by field into one record a row, which is many times as fast as side by side.
+            places = [(str(place), values.dtype) for place, values in enumerate(self._run)]
+            rows = np.empty(self.rows, dtype=places)
+            for place, values in enumerate(self._run):
+                rows[str(place)] = values
+            self._done.append(binary_array(rows))
             self._run = []
 
 
@@ -50,19 +71,20 @@ def binary_array(values: Any) -> Any:
     return pa.Array.from_buffers(pa.binary(), len(values), buffers)
 
 
-def bytes_of(array: Any) -> bytes:
-    """The values of a text or binary array, one after the other."""
+def bytes_of(array: Any) -> bytes | memoryview:
+    """The values of a text or binary array, one after the other, without a copy where they are."""
     if isinstance(array, pa.ChunkedArray):
         return b"".join(bytes_of(chunk) for chunk in array.chunks)
     if not len(array):
         return b""
     offsets = np.frombuffer(array.buffers()[1], dtype=np.int32)[array.offset :]
-    data: bytes = array.buffers()[2][int(offsets[0]) : int(offsets[len(array)])].to_pybytes()
-    return data
+    return memoryview(array.buffers()[2])[int(offsets[0]) : int(offsets[len(array)])]
 
 
 def flat(column: Any) -> Any:
     """A column as one array."""
+    if isinstance(column, pa.ChunkedArray) and column.num_chunks == 1:
+        return column.chunk(0)
     array = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
     if isinstance(array, pa.ChunkedArray):
         array = pa.concat_arrays(array.chunks) if array.num_chunks else array.cast(array.type)

@@ -33,7 +33,7 @@ class SqliteDigests(HalvedDigests):
         self, link: Link, tables: Tables, rows: SqliteRows, reconnect: Callable[[], Link]
     ) -> None:
         super().__init__(link, tables, rows, reconnect)
-        self._long_sums = self._long_made = self._hash_made = False
+        self._long_sums = self._long_made = self._hash_made = self._bytes_made = False
 
     def hashed_cell(self, column: str, declared: str) -> str:
         """See Digests. JSON has no bytes."""
@@ -104,7 +104,7 @@ class SqliteDigests(HalvedDigests):
         if is_long(field):
             return self._long("sum", column, field)
         if field.is_text:
-            return self._summed(f"length({column})")
+            return self._summed(self.text_bytes(column))
         expressions = {
             "number": _whole(column, field) if field.is_decimal else column,
             "datetime": _seconds(column),
@@ -112,6 +112,15 @@ class SqliteDigests(HalvedDigests):
             "time": _seconds(f"'1970-01-01 ' || {column}"),
         }
         return self._summed(expressions.get(field.type, column))
+
+    def text_bytes(self, column: str) -> str:
+        """See SqlDigests. A database may keep text as UTF-16, which SQLite counts as it is."""
+        if self.rows.is_utf8:
+            return f"length(CAST({column} AS BLOB))"
+        if not self._bytes_made:
+            self.link.driver.create_function("splarn_bytes", 1, _utf8_bytes, deterministic=True)
+            self._bytes_made = True
+        return f"splarn_bytes({column})"
 
     def _summed(self, value: str) -> str:
         return self._long("sum", value, None) if self._long_sums else f"sum({value})"
@@ -131,6 +140,10 @@ class SqliteDigests(HalvedDigests):
                 self.link.driver.create_aggregate(f"splarn_{name}", 2, kind)
             self._long_made = True
         return f"splarn_{what}({value}, {(field.scale or 0) if field else 0})"
+
+
+def _utf8_bytes(value: Any) -> int | None:
+    return None if value is None else len(str(value).encode())
 
 
 class _LongAggregate:

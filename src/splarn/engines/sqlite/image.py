@@ -48,9 +48,9 @@ def image(statement: str, columns: Sequence[Any], whole: Sequence[bool]) -> byte
     cells.fixed(_varint(np.arange(1, rows + 1), 4))
     cells.fixed(np.broadcast_to(np.asarray(header, np.uint8), rows))
     for one in encoded:
-        (cells.fixed if isinstance(one.types, np.ndarray) else cells.varying)(one.types)
+        (cells.fixed if isinstance(one.types, np.ndarray) else cells.texts)(one.types)
     for one in encoded:
-        (cells.fixed if isinstance(one.values, np.ndarray) else cells.varying)(one.values)
+        (cells.fixed if isinstance(one.values, np.ndarray) else cells.texts)(one.values)
     return _pages(statement, cells.joined())
 
 

@@ -31,6 +31,7 @@ class SqliteRows(SqlRows):
         super().__init__(link, tables)
         self.claims = claims
         self._attached = False
+        self._is_utf8: bool | None = None
 
     def within(self, table: str, marks: Marks) -> str:
         """See Rows."""
@@ -41,6 +42,13 @@ class SqliteRows(SqlRows):
         declared = self.link.run(f"PRAGMA table_info({self.link.quoted(table)})").rows
         columns = [StoredColumn(row[1], row[2], bool(row[3])) for row in declared]
         return TableShape(self.link.quoted(table), columns, names)
+
+    @property
+    def is_utf8(self) -> bool:
+        """Whether the file keeps text as databases in memory do, which have UTF-8."""
+        if self._is_utf8 is None:
+            self._is_utf8 = self.link.run("PRAGMA encoding").value == "UTF-8"
+        return self._is_utf8
 
     def open_image(self, name: str, made: bytes) -> None:
         """Opens a database in memory beside the file."""
@@ -113,7 +121,7 @@ class SqliteWriter:
 
     def _insert(self) -> None:
         made = None
-        if self.rows and self.images < len(IMAGES):
+        if self.rows and self.images < len(IMAGES) and self.into.is_utf8:
             made = self.shape.image(pa.concat_tables(self.held))
         with self.into.link.failing("Writing to", self.table):
             if made is not None:
