@@ -128,7 +128,8 @@ def survey(
         kinds = Counter(finding.kind for finding in found.findings)
         rest = ", ".join(f"{show_count(count)} {kind}" for kind, count in kinds.most_common())
         out.note(f"{len(found.findings) - show:,} more; in all {rest} (--show N, or --json).")
-    out.document(_document(found))
+    if as_json:
+        out.document(_document(found))
 
 
 def _say_totals(out: Output, found: Catalogue) -> None:

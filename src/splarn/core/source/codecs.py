@@ -179,15 +179,28 @@ class Packing:
 
 def detect_codec(head: bytes) -> str:
     """The codec that a file's first bytes speak of; `none` when they speak of no codec."""
-    every = codecs().values()
-    return next((c.name for c in every if c.magic and head.startswith(c.magic)), "none")
+    for magic, name in _magics():
+        if head.startswith(magic):
+            return name
+    return "none"
+
+
+@lru_cache(maxsize=1)
+def _magics() -> tuple[tuple[bytes, str], ...]:
+    return tuple((codec.magic, codec.name) for codec in codecs().values() if codec.magic)
+
+
+@lru_cache(maxsize=1)
+def _suffixes() -> dict[str, str]:
+    # Of two with the same ending the first is taken.
+    every = reversed(codecs().values())
+    return {codec.suffix: codec.name for codec in every if codec.suffix}
 
 
 def codec_by_name(path: Place) -> str:
     """The codec that a file's name speaks of."""
     _, dot, ending = path.name.rpartition(".")
-    suffix = f"{dot}{ending.lower()}"
-    return next((c.name for c in codecs().values() if c.suffix and c.suffix == suffix), "none")
+    return _suffixes().get(f"{dot}{ending.lower()}", "none")
 
 
 def codec_of(path: Place) -> str:
