@@ -386,6 +386,7 @@ def load_document(record: LoadRecord) -> dict[str, Any]:
         ],
         "seconds": record.seconds,
         "phases": record.phases,
+        "stages": dict(record.stages),
         "verified": record.verified,
         "differences": list(record.differences),
         "digests": [digest.__dict__ for digest in record.digests],

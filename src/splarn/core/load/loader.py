@@ -31,6 +31,7 @@ from splarn.core.target.session import Session, check_levers
 from splarn.core.units import plural
 from splarn.core.work.pool import Pool
 from splarn.core.work.progress import Progress, Silent
+from splarn.core.work.stages import summed
 
 
 def load(
@@ -124,6 +125,7 @@ def load(
         moved=moved,
         scanned=scanned,
         requests=requests,
+        stages=summed(result.stages for result in results),
     )
 
 

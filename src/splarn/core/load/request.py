@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from splarn.core.check.limit import BadRows
@@ -127,6 +127,8 @@ class LoadRecord:
     compared: int = 0
     # Whether an earlier command had brought everything in, so that this one only looked.
     done_before: bool = False
+    # Core-seconds of this machine by stage, of the streams alone.
+    stages: Mapping[str, float] = field(default_factory=dict)
 
     def usage(self, tier: str) -> Usage:
         """What the load used; `tier` is that of a compute without sizes of its own."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -18,6 +19,7 @@ from splarn.core.reading import read_parsed
 from splarn.core.reading.faults import ENGINE, Fault, count_rejects, read_rejects, write_rejects
 from splarn.core.reading.parsed import Parsed, without_rows
 from splarn.core.source.content import Identity
+from splarn.core.source.places import Place
 from splarn.core.source.source import Proof, Source
 from splarn.core.target.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.target.marks import joined
@@ -27,6 +29,7 @@ from splarn.core.target.tables import Writer
 from splarn.core.units import plural
 from splarn.core.work.lanes import report
 from splarn.core.work.read_ahead import ahead
+from splarn.core.work.stages import Stages, stage
 
 KEPT_FAULTS = 20
 # The rows of a larger batch are not kept, so what the engine refuses there is not narrowed down.
@@ -66,7 +69,7 @@ class PartResult:
     """What came of a part. `rows` and `refused` include what an earlier try had loaded.
 
     `kept` are the refused rows that are in the rejects, None where none are kept. `sample` are some
-    of its rows as they were read, a pyarrow Table.
+    of its rows as they were read, a pyarrow Table. `stages` are core-seconds by stage.
     """
 
     path: str
@@ -78,6 +81,7 @@ class PartResult:
     faults: list[Fault] = field(default_factory=list)
     kept: int | None = None
     sample: Any = None
+    stages: dict[str, float] = field(default_factory=dict)
 
 
 def run_load_task(task: LoadTask) -> PartResult:
@@ -86,6 +90,13 @@ def run_load_task(task: LoadTask) -> PartResult:
     Rows already in are read again for their digests but not written.
     Raises ShortfallError when more rows are bad than allowed; what was committed stays.
     """
+    stages = Stages()
+    with stages.entered(), stage("other"):
+        result = _load_part(task, stages)
+    return replace(result, stages=stages.seconds)
+
+
+def _load_part(task: LoadTask, stages: Stages) -> PartResult:
     begun = time.perf_counter()
     session = task.open_engine().connect()
     try:
@@ -94,8 +105,12 @@ def run_load_task(task: LoadTask) -> PartResult:
         stream = _Stream(task, session)
         source = task.source
         proof = Proof(source, task.layout, task.content, task.packed_hash)
-        read = read_parsed(source.place, source.codec, task.layout, read=proof.read)
-        with ahead(read) as chunks:
+
+        def blocks(place: Place, codec: str, start: int, end: int | None) -> Iterator[bytes]:
+            return stages.drawn("read", proof.read(place, codec, start, end))
+
+        read = read_parsed(source.place, source.codec, task.layout, read=blocks)
+        with ahead(stages.drawn("judge", read)) as chunks:
             for parsed in chunks:
                 stream.take(parsed)
         try:
@@ -254,7 +269,8 @@ class _Stream:
             self._writer = self.session.rows.writer(
                 self.task.table, self.task.layout, self.task.names
             )
-        self._writer.put(piece.parsed, piece.first, piece.last)
+        with stage("send"):
+            self._writer.put(piece.parsed, piece.first, piece.last)
         self._rows += piece.last - piece.first
         self._reached = piece.reached
         self._position, self._at = piece.parsed.end_offset(piece.last), piece.parsed
@@ -379,9 +395,10 @@ class _Stream:
         self._too_large = False
 
     def _count(self, piece: _Piece) -> None:
-        rows = piece.parsed.table.slice(piece.first, piece.last - piece.first)
-        self.digests = add_digests(self.digests, digest_table(rows, self._fields))
-        self.sample.take(rows)
+        with stage("digest"):
+            rows = piece.parsed.table.slice(piece.first, piece.last - piece.first)
+            self.digests = add_digests(self.digests, digest_table(rows, self._fields))
+            self.sample.take(rows)
 
 
 def _drop_uncommitted(path: Path, note: PartNote) -> None:

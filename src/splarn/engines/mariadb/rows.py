@@ -11,6 +11,7 @@ from splarn.core.reading.parsed import Parsed
 from splarn.core.target.marks import Marks
 from splarn.core.target.tables import Writer
 from splarn.core.units import plural
+from splarn.core.work.stages import stage
 from splarn.engines.mariadb.pipe import Flow
 from splarn.engines.mariadb.tables import MariadbTables
 from splarn.engines.sql.link import Link
@@ -99,7 +100,8 @@ class LoadDataWriter:
     def put(self, parsed: Parsed, start: int, stop: int) -> None:
         """See Writer."""
         taken = parsed.table.slice(start, stop - start)
-        data = tabbed(taken.select(self.names), "1", "0")
+        with stage("encode"):
+            data = tabbed(taken.select(self.names), "1", "0")
         with self.target.link.failing("Writing to", self.table):
             if not self.rows:
                 self.target.flow(self.into)

@@ -10,6 +10,7 @@ from splarn.core.layout import Layout
 from splarn.core.reading.parsed import Parsed
 from splarn.core.target.marks import Marks
 from splarn.core.target.tables import Tables, Writer
+from splarn.core.work.stages import stage
 from splarn.engines.postgresql.binary import HEADER, TRAILER, can_encode, encode
 from splarn.engines.sql.link import Link
 from splarn.engines.sql.rows import SqlRows
@@ -89,7 +90,8 @@ class CopyWriter:
     def put(self, parsed: Parsed, start: int, stop: int) -> None:
         """See Writer."""
         taken = parsed.table.slice(start, stop - start).select(self.names)
-        data = encode(taken, self.types) if can_encode(taken.schema, self.types) else None
+        with stage("encode"):
+            data = encode(taken, self.types) if can_encode(taken.schema, self.types) else None
         binary = data is not None
         with self.rows.link.failing("Writing to", self.table):
             if self.copy is None or binary != self.binary:

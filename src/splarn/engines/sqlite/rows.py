@@ -13,6 +13,7 @@ from splarn.core.reading.parsed import Parsed
 from splarn.core.target.marks import Marks
 from splarn.core.target.notes import Claims
 from splarn.core.target.tables import Tables, Writer
+from splarn.core.work.stages import stage
 from splarn.engines.sql.link import Link
 from splarn.engines.sql.rows import SqlRows, between
 from splarn.engines.sqlite.stored import StoredColumn, TableShape, stored_column
@@ -122,7 +123,8 @@ class SqliteWriter:
     def _insert(self) -> None:
         made = None
         if self.rows and self.images < len(IMAGES) and self.into.is_utf8:
-            made = self.shape.image(pa.concat_tables(self.held))
+            with stage("encode"):
+                made = self.shape.image(pa.concat_tables(self.held))
         with self.into.link.failing("Writing to", self.table):
             if made is not None:
                 self.into.open_image(IMAGES[self.images], made)
