@@ -64,3 +64,32 @@ def cleaned(path: Path, layout: Path, clean: Path) -> None:
         file.write((",".join(how.names) + "\n").encode())
         for parsed in read_parsed(path, "none", how):
             file.writelines(parsed.raw(0, len(parsed.good)))
+
+
+def narrow_parts(folder: Path, rows: int) -> tuple[Path, int]:
+    """A folder of narrow rows in two plain parts, and their bytes."""
+    home = folder / f"narrow-{rows}"
+    if not (home / "parts" / "datapackage.json").exists():
+        apart(_make_narrow, home, rows)
+    return home / "parts", sum(path.stat().st_size for path in (home / "parts").glob("*-0*"))
+
+
+def _make_narrow(home: Path, rows: int) -> None:
+    from splarn.core.inference.infer import infer_layout
+    from splarn.core.shape.parts_format import PartsFormat
+    from splarn.core.shape.shaper import shape
+    from splarn.core.source.codecs import Packing
+    from splarn.core.work.pool import Inline
+
+    home.mkdir(parents=True, exist_ok=True)
+    path = home / "gauges.csv"
+    with path.open("w") as file:
+        file.write("reading_no,gauge,day,level_mm,flow\n")
+        for n in range(rows):
+            day = f"2031-{n % 12 + 1:02}-{n % 28 + 1:02}"
+            file.write(
+                f"{10_000_000 + n},RM-{n % 40:04},{day},{n * 7 % 9000},{n % 900}.{n % 90 + 10}\n"
+            )
+    layout = infer_layout([path]).layout
+    output = PartsFormat("csv", Packing(), path.stat().st_size // 2 + 1024)
+    shape([path], layout, home / "parts", output, Inline())

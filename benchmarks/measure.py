@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import statistics
@@ -151,8 +152,12 @@ def compare(
     repeats: int,
     reach: float | None,
     size: float,
-) -> Row:
-    """Both sides in turn, after one warm-up of each; the ratio pair by pair."""
+    core_reach: float | None = None,
+) -> list[Row]:
+    """Both sides in turn, after one warm-up of each; the ratio pair by pair.
+
+    With `core_reach` a second row has the core-seconds of both sides.
+    """
     ours()
     theirs()
     pairs = [(ours(), theirs()) for _ in range(repeats)]
@@ -163,9 +168,31 @@ def compare(
     detail = (
         f"{a:.2f} s against {b:.2f} s, {size / a / 1e6:,.0f} against {size / b / 1e6:,.0f} MB/s, "
         f"core-seconds {_cores([pair[0] for pair in pairs])} against "
-        f"{_cores([pair[1] for pair in pairs])}, peak {peak >> 20} MiB"
+        f"{_cores([pair[1] for pair in pairs])}, largest process {peak >> 20} MiB"
     )
+    stages = _stages([pair[0] for pair in pairs])
+    found = [_row(work, against, ratios, reach, detail + stages)]
+    if core_reach is not None:
+        cores = [theirs.cores / ours.cores for ours, theirs in pairs]
+        found.append(_row(f"{work}: core-seconds", against, cores, core_reach, "of both sides"))
+    return found
+
+
+def _row(work: str, against: str, ratios: Sequence[float], reach: float | None, detail: str) -> Row:
     return Row(work, against, statistics.median(ratios), min(ratios), max(ratios), reach, detail)
+
+
+def _stages(timed: Sequence[Timed]) -> str:
+    """What the client's streams spent on each stage, where the command said so: the medians."""
+    told: list[dict[str, float]] = []
+    for one in timed:
+        try:
+            told.append(json.loads(one.said.strip().splitlines()[-1])["stages"])
+        except (IndexError, KeyError, TypeError, ValueError):
+            return ""
+    names = [name for name in told[0] if all(name in one for one in told)]
+    medians = ((name, statistics.median(one[name] for one in told)) for name in names)
+    return "; " + ", ".join(f"{name} {seconds:.2f}" for name, seconds in medians)
 
 
 def _cores(timed: Sequence[Timed]) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import re
 import stat
 from collections.abc import Iterator
 from dataclasses import replace
@@ -21,6 +22,7 @@ from splarn.core.target.details import LoadDetails
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.work.pool import Inline
 from splarn.engines import identity, open_engine, opener
+from splarn.engines.sql.notes import SqlNotes
 from tests.conftest import ask
 from tests.engines.gauges import GAUGES, count, readings, request, run
 
@@ -173,6 +175,36 @@ def test_files_that_begin_alike_are_told_apart_by_the_rest(
     assert both.rows_loaded == 1800
     with pytest.raises(RequestError, match="holds the same content as"):
         run(target, f"{table}_b", later, packed, table_mode="append")
+
+
+@pytest.mark.parametrize("rows", [250, 300, 301, 0])
+def test_a_file_that_is_shorter_now_is_not_what_was_begun(
+    target: str, table: str, tmp_path: Path, rows: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = readings(tmp_path / "a.csv", 1, 600)
+    advance, left = SqlNotes.advance, [4]
+
+    def until_killed(self: SqlNotes, was: PartNote, now: PartNote) -> None:
+        left[0] -= 1
+        if left[0] < 0:
+            raise KeyboardInterrupt
+        advance(self, was, now)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(SqlNotes, "advance", until_killed)
+        with pytest.raises(KeyboardInterrupt):
+            run(target, table, path)
+    there = count(target, table)
+    assert there == 400
+    header, *lines = path.read_text().splitlines(keepends=True)
+    path.write_text("".join((header, *lines[:rows])))
+    with pytest.raises((OutsideError, RequestError), match="splarn undo") as told:
+        run(target, table, path)
+    assert count(target, table) == there
+    load_id = re.findall(r"splarn undo ([\w-]+)", str(told.value))[0]
+    undo(opener(target), load_id)
+    # Whatever it holds now goes in once it is taken out.
+    assert run(target, table, path).rows_loaded == rows
 
 
 def test_content_that_may_be_coming_in_is_waited_for(

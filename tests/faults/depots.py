@@ -127,10 +127,11 @@ def carried(world: World) -> None:
     else:
         ended = running.wait()
         assert "itself failed" not in ended.said, ended.said
-    if after == "keep" or (parts / "datapackage.json").exists():
-        # What was removed is in the depot by now, so that the rest is shipped file by file.
-        kept = [str(path) for path in parts.iterdir() if not path.name.startswith(".")]
-        kept = [path.removesuffix(".splarn-leaving") for path in kept]
+    kept = [str(path) for path in parts.iterdir() if not path.name.startswith(".")]
+    kept = [path.removesuffix(".splarn-leaving") for path in kept]
+    if kept:
+        # What was removed is in the depot by now, so that the rest is shipped file by file; the
+        # manifest may have gone before a part whose line was cut too often.
         until_done(world.folder, "ship", *kept, "--to", here, "--streams", "3", env=env)
     if kind == "folder":
         for name, content in contents.items():

@@ -235,14 +235,20 @@ class _Stream:
         same = self._prefix.at(parsed, note.position) == note.proof
         # A file that ended within a record then may go on there now.
         if not same or not self._prefix.divides(parsed, note.position):
-            raise OutsideError(
-                f"{self.task.source} is not what it was when {plural(note.rows, 'row')} of it "
-                "were loaded: "
-                f"`splarn undo {note.load_id}` takes them out, then run the same command again."
-            )
+            raise self._another()
+
+    def _another(self) -> OutsideError:
+        note = self.task.note
+        return OutsideError(
+            f"{self.task.source} is not what it was when {plural(note.rows, 'row')} of it were "
+            f"loaded: `splarn undo {note.load_id}` takes them out, then run the same command again."
+        )
 
     def finish(self, content: Identity) -> None:
         """Commits the last batch and notes the part as done, with what it turned out to hold."""
+        if self.task.note.proof and not self._held_to:
+            # It ended before what was loaded of it did.
+            raise self._another()
         self._content = content
         if self.note.state != "done":
             self._commit("done")
