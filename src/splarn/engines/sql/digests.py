@@ -93,16 +93,23 @@ class SqlDigests(Concern, ABC):
     def fingerprint(self, table: str, marks: Marks | None = None) -> str:
         """See Digests. The sum of a hash of each row, so that their order does not matter."""
         declared = json.loads(self.tables.columns_text(table))
-        where = "" if marks is None else f" WHERE {self.rows.within(table, marks)}"
+        condition = None if marks is None else self.rows.within(table, marks)
+        return f"{self.hash_name()}:{self.hash_sum(table, declared, condition)}"
+
+    def hash_sum(
+        self, table: str, declared: Sequence[tuple[str, str]], condition: str | None
+    ) -> int:
+        """The sum of the hashes of the rows for which a condition holds, by all their columns."""
         columns = [
             self.hashed_cell(self.link.quoted(name, dotted=False), str(kind))
             for name, kind in declared
         ]
+        where = f" WHERE {condition}" if condition else ""
         with self.link.failing("Reading the rows of", table):
             found = self.link.run(
                 f"SELECT sum({self.row_hash(columns)}) FROM {self.link.quoted(table)} AS t{where}"
             )
-            return f"{self.hash_name()}:{found.value or 0}"
+            return int(found.value or 0)
 
     @abstractmethod
     def hash_name(self) -> str:

@@ -1,17 +1,21 @@
-"""Digests of a large table by two connections at once, each reading one half of the rows."""
+"""Figures of a large table by two connections at once, each reading one half of the rows."""
 
 from __future__ import annotations
 
 from abc import ABC
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from typing import TypeVar
 
 from splarn.core.layout import Field
 from splarn.core.target.digest import ColumnDigest, add_digests
+from splarn.core.target.marks import Marks
 from splarn.core.target.tables import Tables
 from splarn.engines.sql.digests import SqlDigests
 from splarn.engines.sql.link import Link
 from splarn.engines.sql.rows import SqlRows
+
+Answer = TypeVar("Answer")
 
 
 class HalvedDigests(SqlDigests, ABC):
@@ -26,19 +30,61 @@ class HalvedDigests(SqlDigests, ABC):
         super().__init__(link, tables, rows)
         self.reconnect = reconnect
 
-    def _halved(
-        self, table: str, fields: Sequence[Field], one: str, other: str
-    ) -> list[ColumnDigest]:
-        """Digests of all rows, which two conditions divide; both connections must see the same."""
-        with ThreadPoolExecutor(1) as beside:
-            found = beside.submit(self._elsewhere, table, fields, one)
-            return add_digests(self.where(table, fields, other), found.result())
+    def halves(self, table: str, fields: Sequence[Field]) -> tuple[str, str] | None:
+        """Two conditions that divide a table's rows; None where they had better not be divided.
 
-    def _elsewhere(self, table: str, fields: Sequence[Field], where: str) -> list[ColumnDigest]:
-        link = self.reconnect()
-        try:
-            return type(self)(link, self.tables, self.rows, self.reconnect).where(
-                table, fields, where
-            )
-        finally:
-            link.close()
+        Both connections must see the same rows.
+        """
+        return None
+
+    def all_halves(self, table: str) -> tuple[str, str] | None:
+        """The same while this connection may have changed rows and not committed that."""
+        return None
+
+    def of_columns(
+        self, table: str, fields: Sequence[Field], marks: Marks | None = None
+    ) -> list[ColumnDigest]:
+        """See Digests."""
+        halves = None if marks is not None else self.halves(table, fields)
+        if halves is None:
+            return super().of_columns(table, fields, marks)
+        one, other = halves
+        return self._both(
+            lambda digests: digests.where(table, fields, one),
+            lambda: add_digests(None, self.where(table, fields, other)),
+            add_digests,
+        )
+
+    def hash_sum(
+        self, table: str, declared: Sequence[tuple[str, str]], condition: str | None
+    ) -> int:
+        """See SqlDigests."""
+        halves = None if condition else self.all_halves(table)
+        if halves is None:
+            return super().hash_sum(table, declared, condition)
+        one, other = halves
+        found: int = self._both(
+            lambda digests: digests.hash_sum(table, declared, one),
+            lambda: self.hash_sum(table, declared, other),
+            lambda mine, theirs: mine + theirs,
+        )
+        return found
+
+    def _both(
+        self,
+        elsewhere: Callable[[HalvedDigests], Answer],
+        here: Callable[[], Answer],
+        joined: Callable[[Answer, Answer], Answer],
+    ) -> Answer:
+        """What two connections find at once."""
+
+        def asked() -> Answer:
+            link = self.reconnect()
+            try:
+                return elsewhere(type(self)(link, self.tables, self.rows, self.reconnect))
+            finally:
+                link.close()
+
+        with ThreadPoolExecutor(1) as beside:
+            found = beside.submit(asked)
+            return joined(here(), found.result())

@@ -81,23 +81,23 @@ class SqliteDigests(HalvedDigests):
     ) -> list[ColumnDigest]:
         """See Digests. Sums that SQLite's integers cannot hold are made with Python's."""
         try:
-            return self._digest(table, fields, marks)
+            return super().of_columns(table, fields, marks)
         except OutsideError as error:
             if self._long_sums or "integer overflow" not in str(error):
                 raise
         self._long_sums = True
         return super().of_columns(table, fields, marks)
 
-    def _digest(
-        self, table: str, fields: Sequence[Field], marks: Marks | None
-    ) -> list[ColumnDigest]:
-        """One half by another connection, where that sees the same rows."""
+    def halves(self, table: str, fields: Sequence[Field]) -> tuple[str, str] | None:
+        """See HalvedDigests. Not where this connection has changed what the other cannot see."""
         rows = self.rows.last_row(table) or 0
-        alone = self.link.driver.total_changes == 0
-        if marks is not None or rows < self.worth_two or not alone or self._long_sums:
-            return super().of_columns(table, fields, marks)
-        half = rows // 2
-        return self._halved(table, fields, f"_rowid_ <= {half}", f"_rowid_ > {half}")
+        if rows < self.worth_two or self.link.driver.total_changes or self._long_sums:
+            return None
+        return f"_rowid_ <= {rows // 2}", f"_rowid_ > {rows // 2}"
+
+    def all_halves(self, table: str) -> tuple[str, str] | None:
+        """See HalvedDigests. The file tells how many changes this connection has made."""
+        return self.halves(table, ())
 
     def total(self, column: str, field: Field) -> str:
         """See Digests. Decimals are stored as floats; as whole numbers their sum is exact."""
