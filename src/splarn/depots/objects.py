@@ -56,6 +56,11 @@ class ObjectDepot:
                 raise Unready(f"what was written of {name} is not what was read")
             with self._reaching(name):
                 self._system.mv(temporary, self._at(name))
+                # A store may still be at work on what a killed client asked of it.
+                self._system.invalidate_cache()
+                there = self._system.info(self._at(name)).get("size")
+            if there != size:
+                raise Unready(f"{name} has {there} bytes there and not {size}")
         except BaseException:
             with suppress(Exception):
                 self._system.rm_file(temporary)
