@@ -65,11 +65,11 @@ def help_(
     if command is None:
         print(overview(group, root))
         return
-    found = group.get_command(root, command)
-    if found is None:
+    known = group.get_command(root, command)
+    if known is None:
         wrong = no_command(command, group.list_commands(root))
         raise RequestError(f"{wrong}: `splarn help` lists them all.")
-    print(command_help(found, typer.Context(found, parent=root, info_name=command)))
+    print(command_help(known, typer.Context(known, parent=root, info_name=command)))
 
 
 def application(arguments: Sequence[str] = ()) -> typer.Typer:

@@ -61,7 +61,7 @@ class Context:
         from splarn.core.source.places import is_url, place
 
         places, base = self.sources(given)
-        found: dict[Place, None] = {}
+        chosen: dict[Place, None] = {}
         for text in places:
             at = place(text)
             if isinstance(at, Path) and is_manifest(base / at if base else at):
@@ -72,17 +72,17 @@ class Context:
                 for part in manifest.parts:
                     where = str(manifest.folder / part.path)
                     self._pieces[where] = pieces_of(part, manifest.layout)
-                found.update(dict.fromkeys(manifest.folder / part.path for part in manifest.parts))
+                chosen.update(dict.fromkeys(manifest.folder / part.path for part in manifest.parts))
             elif is_url(text) and (names := _in_depot(text)) is not None:
-                found.update(dict.fromkeys(names))
+                chosen.update(dict.fromkeys(names))
             else:
-                found.update(dict.fromkeys(find_files([text], base, self.skipped)))
-        if not found:
-            named = ", ".join(f"{path} is {what}" for path, what in self.skipped[:3])
+                chosen.update(dict.fromkeys(find_files([text], base, self.skipped)))
+        if not chosen:
+            named = ", ".join(f"{path} is {kind}" for path, kind in self.skipped[:3])
             raise RequestError(f"There is no file to work on: {named or 'name some'}.")
-        for path, what in self.skipped if not quiet else ():
-            self.out.note(f"Left out {path}: it is {what}.")
-        return opened_up(found) if opened else list(found)
+        for path, kind in self.skipped if not quiet else ():
+            self.out.note(f"Left out {path}: it is {kind}.")
+        return opened_up(chosen) if opened else list(chosen)
 
     def in_delivery(self, faults: Sequence[Fault]) -> list[Fault]:
         """Faults with the files and lines of the delivery, where they were found in its parts."""
@@ -126,12 +126,12 @@ class Context:
 
     def table(self, name: str | None, fallback: str | None = None) -> str:
         """The table's name."""
-        found = name or self.job.target.table or fallback
-        if not found:
+        named = name or self.job.target.table or fallback
+        if not named:
             raise RequestError(
                 "No table is named: give --table NAME, or set target.table in a job file."
             )
-        return found
+        return named
 
     def bad_rows(self, mode: str | None, limit: str | None) -> BadRows:
         """How many bad rows may be set aside; none to halt at the first."""
@@ -256,9 +256,9 @@ def _bad_rows(mode: str) -> str:
 
 def _beside(url: str, folder: Path) -> str:
     """A URL of an embedded file, relative to the job's folder rather than to here."""
-    scheme, mark, rest = url.partition(":///")
+    scheme, mark, database = url.partition(":///")
     from splarn.engines import is_file
 
-    if not mark or rest.startswith(("/", "$")) or not is_file(scheme.split("+")[0]):
+    if not mark or database.startswith(("/", "$")) or not is_file(scheme.split("+")[0]):
         return url
-    return f"{scheme}:///{folder / rest}" if folder != Path() else url
+    return f"{scheme}:///{folder / database}" if folder != Path() else url

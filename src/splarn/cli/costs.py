@@ -49,13 +49,13 @@ def show_tiers(out: Output, trials: Sequence[Trial], prices: Prices) -> list[dic
     from splarn.core.units import plural, show_duration, show_money
 
     try:
-        found = by_tier(trials, prices)
+        tiers = by_tier(trials, prices)
     except RequestError as error:
         out.note(f"What tiers cost is not known: {error}")
         return []
-    if found is None:
+    if tiers is None:
         return []
-    bare, rows = found
+    bare, rows = tiers
     out.say()
     out.say(
         f"What each tier gave, with {bare.show('part_size')} parts, {bare.packing} and "

@@ -54,17 +54,17 @@ def forecast(
     space = context.space(choices, str(entry.document.get("format", "csv")))
     wanted = volume_of(entry, files, volume)
     prices = context.prices()
-    found = predict(model, list(space.grid()), wanted, prices)
-    found.sort(key=lambda one: one.seconds.median)
+    forecasts = predict(model, list(space.grid()), wanted, prices)
+    forecasts.sort(key=lambda one: one.seconds.median)
     out.say(
         f"{show_size(wanted.bytes)} (about {plural(round(wanted.rows), 'row')}), learnt from "
-        f"{plural(model.trials, 'trial')} of {entry.id}; {plural(len(found), 'configuration')}, "
-        "fastest first."
+        f"{plural(model.trials, 'trial')} of {entry.id}; {plural(len(forecasts), 'configuration')}"
+        ", fastest first."
     )
     say_volume(out, wanted)
-    show_forecasts(out, found[:show], prices.currency)
-    if found:
-        best = found[0]
+    show_forecasts(out, forecasts[:show], prices.currency)
+    if forecasts:
+        best = forecasts[0]
         split = ", ".join(
             f"{phase} {show_duration(seconds)}" for phase, seconds in best.phases.items()
         )
@@ -74,6 +74,6 @@ def forecast(
             "volume": {"bytes": wanted.bytes, "rows": wanted.rows, "error": wanted.error},
             "sweep_id": entry.id,
             "currency": prices.currency,
-            "forecasts": [one.as_json() for one in found],
+            "forecasts": [one.as_json() for one in forecasts],
         }
     )

@@ -80,11 +80,11 @@ def layout(
         )
     documents = []
     for group, inferred, into in zip(groups, every, places, strict=True):
-        found = inferred.layout
-        statement = engine.ddl(context.table(table, found.name), found) if engine else None
+        guessed = inferred.layout
+        statement = engine.ddl(context.table(table, guessed.name), guessed) if engine else None
         # Before anything is shown: whoever reads that may stop reading.
         if into is not None:
-            write_layout(found, into)
+            write_layout(guessed, into)
         _show(out, group, inferred, statement, into, review)
         documents.append(_document(inferred, statement, into, review))
     first, *others = documents
@@ -95,14 +95,14 @@ def _places(out_file: Path | None, names: Sequence[str]) -> list[Path | None]:
     """The file of each layout; those of further kinds are named after them, each its own."""
     if out_file is None:
         return [None] * len(names)
-    found = [out_file]
+    written = [out_file]
     for number, name in enumerate(names[1:], 2):
         plain = "".join(mark if mark.isalnum() or mark in "-_" else "-" for mark in name)
         into = out_file.with_name(f"{out_file.stem}.{plain or number}{out_file.suffix}")
-        if into in found:
+        if into in written:
             into = out_file.with_name(f"{out_file.stem}.{plain}-{number}{out_file.suffix}")
-        found.append(into)
-    return list(found)
+        written.append(into)
+    return list(written)
 
 
 def _show(
@@ -113,12 +113,12 @@ def _show(
     into: Path | None,
     review: bool,
 ) -> None:
-    found = inferred.layout
+    guessed = inferred.layout
     names = ", ".join(source.name for source in group[:3])
     more = f" and {len(group) - 3:,} more" if len(group) > 3 else ""
     out.say(
-        f"Layout {found.name} of {names}{more}, from {inferred.rows_sampled:,} sampled rows: "
-        f"{_how(group[0], found)}."
+        f"Layout {guessed.name} of {names}{more}, from {inferred.rows_sampled:,} sampled rows: "
+        f"{_how(group[0], guessed)}."
     )
     out.table(
         [
@@ -140,7 +140,7 @@ def _show(
                 f"{seen.longest:,}" if field.is_text else "",
                 _short(seen.example),
             )
-            for field, seen in zip(found.fields, inferred.seen, strict=True)
+            for field, seen in zip(guessed.fields, inferred.seen, strict=True)
         ),
     )
     for note in inferred.notes:

@@ -97,12 +97,12 @@ def _differences(entry: Entry, target: str | None, layout: Layout | None) -> lis
     """In what a sweep is not about this target and layout, in words."""
     from splarn.engines import identity
 
-    found, document = [], entry.document
+    differences, document = [], entry.document
     if target is not None and document.get("target_id", document["target"]) != identity(target):
-        found.append(f"is of the target {document['target']}")
+        differences.append(f"is of the target {document['target']}")
     if layout is not None and document.get("layout") != layout_id(layout):
-        found.append(f"is of the layout {document.get('layout_name', 'unknown')}")
-    return found
+        differences.append(f"is of the layout {document.get('layout_name', 'unknown')}")
+    return differences
 
 
 def _listed(ledger: Ledger, sweeps: Sequence[Entry]) -> str:
@@ -144,12 +144,12 @@ def volume_of(sweep: Entry, paths: Sequence[Place] | None, size: str | None) -> 
     if all(source.codec == "none" and source.format != "parquet" for source in sources):
         total = sum(source.size for source in sources)
         return Volume(total, total / row_bytes)
-    found = survey(files)
-    if found.rows is None:
+    catalogue = survey(files)
+    if catalogue.rows is None:
         raise RequestError("A source file is damaged, so its volume is not known: survey it.")
-    low, high = found.rows_bounds
-    error = (high - low) / 2 / max(found.rows, 1)
-    return Volume(found.rows * row_bytes, found.rows, error)
+    low, high = catalogue.rows_bounds
+    error = (high - low) / 2 / max(catalogue.rows, 1)
+    return Volume(catalogue.rows * row_bytes, catalogue.rows, error)
 
 
 def say_volume(out: Output, volume: Volume) -> None:
@@ -220,5 +220,5 @@ def _column(lever: str) -> Column:
     """A lever's column, flush right where it is a number."""
     from splarn.core.tuning.configuration import LEVERS
 
-    found = LEVERS[lever]
-    return Column(f">{found.words}" if found.is_number else found.words, joins=True)
+    definition = LEVERS[lever]
+    return Column(f">{definition.words}" if definition.is_number else definition.words, joins=True)

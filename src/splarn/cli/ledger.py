@@ -49,11 +49,11 @@ def ledger(
         raise RequestError(f"The ledger has no {kind!r} entries: use one of {', '.join(KINDS)}.")
     with context.ledger() as book:
         if entry is not None:
-            found = book.find(entry)
-            out.head(f"{found.kind} {found.id}, {found.at}")
+            wanted = book.find(entry)
+            out.head(f"{wanted.kind} {wanted.id}, {wanted.at}")
             if not as_json:
-                out.say(json.dumps(found.document, indent=1, ensure_ascii=False))
-            out.document(found.as_json())
+                out.say(json.dumps(wanted.document, indent=1, ensure_ascii=False))
+            out.document(wanted.as_json())
             return
         entries = book.entries(kind)
         where = book.path

@@ -194,11 +194,11 @@ def _inputs(context: Context, paths: list[str] | None, layout: Path | None, anyw
     if paths and len(paths) == 1 and is_url(paths[0]):
         from splarn.depots.arrived import inputs_at, manifest_at
 
-        found = manifest_at(paths[0])
-        if found is not None:
+        arrived = manifest_at(paths[0])
+        if arrived is not None:
             if layout is not None:
                 raise RequestError("A manifest has its own layout: leave out --layout.")
-            return inputs_at(*found), found[1].layout
+            return inputs_at(*arrived), arrived[1].layout
     for path in paths or []:
         if (Path(path) / UNFINISHED).exists():
             read_manifest(Path(path))

@@ -75,9 +75,9 @@ def run(arguments: list[str]) -> int:
     except Exception as error:
         if debug:
             raise
-        what = f"{type(error).__name__}: {error}".splitlines()[0]
+        told = f"{type(error).__name__}: {error}".splitlines()[0]
         return _fail(
-            f"Splarn itself failed ({what}): run the command again with --debug and report what "
+            f"Splarn itself failed ({told}): run the command again with --debug and report what "
             "it prints.",
             3,
             as_json,

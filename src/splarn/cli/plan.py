@@ -79,8 +79,8 @@ def plan(
     prices = context.prices()
     space = context.space(choices, chosen_layout.format)
     wanted = volume_of(entry, files, None)
-    found = predict(model, list(space.grid()), wanted, prices)
-    choice = choose(found, limits, prices.currency)
+    forecasts = predict(model, list(space.grid()), wanted, prices)
+    choice = choose(forecasts, limits, prices.currency)
     chosen = choice.chosen
     made = Plan(
         id=f"plan-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}",

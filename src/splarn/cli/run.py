@@ -57,13 +57,13 @@ def run(
 
     context = Context(job, as_json)
     out = context.out
-    what = read_plan(plan)
-    folder = parts or context.job.folder / FOLDER / "parts" / what.id
-    open_engine = opener(what.target)
+    chosen = read_plan(plan)
+    folder = parts or context.job.folder / FOLDER / "parts" / chosen.id
+    open_engine = opener(chosen.target)
     context.check_ledger()
     with Pools(inherit=True) as pools:
         record = run_plan(
-            what,
+            chosen,
             open_engine,
             context.job.folder,
             folder,
@@ -73,21 +73,21 @@ def run(
             keep_parts=keep_parts,
             progress=out.progress(),
             confirm=agree(yes, as_json),
-            begun_loads=begun_before(context, what.target),
-            on_begin=note_begun(context, what.target),
+            begun_loads=begun_before(context, chosen.target),
+            on_begin=note_begun(context, chosen.target),
         )
     document = {
-        "plan_id": what.id,
-        "configuration": what.configuration.as_json(),
+        "plan_id": chosen.id,
+        "configuration": chosen.configuration.as_json(),
         "load": load_document(record.load),
-        "forecast": what.forecast,
+        "forecast": chosen.forecast,
         "actual": {
             "seconds": record.seconds,
             "cost": record.cost.total,
             "phases": record.phases,
         },
         "cost": record.cost.as_json(),
-        "currency": what.prices.currency,
+        "currency": chosen.prices.currency,
         "error_pct": record.error_pct,
         "resumed": record.resumed,
     }
@@ -99,9 +99,9 @@ def run(
     context.note(
         "load",
         record.load.load_id,
-        f"{rows}, by {what.id}",
-        {**load_document(record.load), "target_id": identity(what.target)},
-        parent=what.id,
+        f"{rows}, by {chosen.id}",
+        {**load_document(record.load), "target_id": identity(chosen.target)},
+        parent=chosen.id,
         seconds=record.load.seconds,
     )
     error = (
@@ -114,11 +114,11 @@ def run(
         f"run-{record.load.load_id}",
         rows + error,
         document,
-        parent=what.id,
+        parent=chosen.id,
         seconds=record.seconds,
     )
     show_load(out, record.load)
-    _show_beside(out, what, record)
+    _show_beside(out, chosen, record)
     show_cost(out, document)
     out.document(document)
     return load_code(record.load)

@@ -155,8 +155,8 @@ def shape(
     set_aside = None if rejects is None else _keep_rejects(rejects, made.faults)
     _show(context.out, len(files), made, output, chosen_layout, set_aside)
     if verify and not differences:
-        what = "records" if output.is_copy(chosen_layout) else "good rows"
-        context.out.good(f"Verified: the parts hold exactly the source's {what}, once each.")
+        kept = "records" if output.is_copy(chosen_layout) else "good rows"
+        context.out.good(f"Verified: the parts hold exactly the source's {kept}, once each.")
     for difference in differences:
         context.out.bad(f"{difference}.")
     context.out.say(f"The manifest is {made.manifest.path}.")
@@ -280,8 +280,8 @@ def _unpacked_size(packed: int, files: list[Place], packing: Packing, pool: Pool
     sample = sample_bytes([Source.of(path) for path in files])
     if not sample:
         return packed
-    (found,) = estimate(sample, [packing], 0, pool)
-    return round(packed / found.share)
+    (estimated,) = estimate(sample, [packing], 0, pool)
+    return round(packed / estimated.share)
 
 
 def _packed_share(manifest: Manifest, packing: Packing) -> str:
@@ -321,7 +321,7 @@ def _estimate(context: Context, files: list[Place], total: int, workers: int | N
 
         raise RequestError("The files are empty: there is nothing to estimate.")
     with Pools() as pools:
-        found = estimate(
+        estimates = estimate(
             sample, [Packing.parse(text) for text in _TRIED], total, pools.threads(count),
             out.progress(),
         )  # fmt: skip
@@ -340,7 +340,7 @@ def _estimate(context: Context, files: list[Place], total: int, workers: int | N
                 show_size(one.bytes),
                 show_duration(one.seconds),
             )
-            for one in found
+            for one in estimates
         ),
     )
     if packed:
@@ -361,7 +361,7 @@ def _estimate(context: Context, files: list[Place], total: int, workers: int | N
                     "bytes": one.bytes,
                     "seconds": one.seconds,
                 }
-                for one in found
+                for one in estimates
             ],
         }
     )

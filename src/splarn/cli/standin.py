@@ -106,17 +106,17 @@ def _settings(given: list[str]) -> dict[str, dict[str, Any]]:
 
     from splarn.core.errors import RequestError
 
-    found: dict[str, dict[str, Any]] = {"depot": {}, "millrace": {}}
+    settings: dict[str, dict[str, Any]] = {"depot": {}, "millrace": {}}
     for text in given:
         key, equals, value = text.partition("=")
         section, _, name = key.strip().partition(".")
-        if section not in found or not name or not equals:
+        if section not in settings or not name or not equals:
             raise RequestError(
                 f"--set {text!r} is not understood: write it like depot.reset_share=0.05 or "
                 "millrace.noise=0.1."
             )
         try:
-            found[section][name] = tomllib.loads(f"value = {value}")["value"]
+            settings[section][name] = tomllib.loads(f"value = {value}")["value"]
         except tomllib.TOMLDecodeError:
-            found[section][name] = value
-    return found
+            settings[section][name] = value
+    return settings

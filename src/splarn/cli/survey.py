@@ -81,15 +81,15 @@ def survey(
     if not files:
         raise RequestError("No file is left by --name, --larger, --smaller, --newer and --older.")
     intended = Intended(read("--part-size", parse_size, part_size), streams)
-    found = take_stock(files, known, exact, intended, out.progress(), context.skipped)
+    catalogue = take_stock(files, known, exact, intended, out.progress(), context.skipped)
 
     def rows_of(file: SourceFile) -> str:
         return "?" if file.rows is None else f"{'' if file.rows_exact else '~'}{file.rows:,}"
 
-    of_file = found.by_file
-    listed = sorted(found.files, key=lambda file: -file.bytes)[:show]
-    if len(found.files) <= show:
-        listed = list(found.files)
+    of_file = catalogue.by_file
+    listed = sorted(catalogue.files, key=lambda file: -file.bytes)[:show]
+    if len(catalogue.files) <= show:
+        listed = list(catalogue.files)
     above, names = told_apart([file.path for file in listed])
     if above:
         out.say(f"In {above}:")
@@ -119,17 +119,19 @@ def survey(
         for row, file in zip(rows, listed, strict=True):
             row.append(", ".join(dict.fromkeys(one.kind for one in of_file[file.path])))
     out.table(columns, rows)
-    if len(listed) < len(found.files):
-        out.say(f"… and {len(found.files) - len(listed):,} smaller files.")
-    _say_totals(out, found)
-    for finding in found.findings[:show]:
+    if len(listed) < len(catalogue.files):
+        out.say(f"… and {len(catalogue.files) - len(listed):,} smaller files.")
+    _say_totals(out, catalogue)
+    for finding in catalogue.findings[:show]:
         out.note(f"{finding.kind}: {finding.message}.")
-    if len(found.findings) > show:
-        kinds = Counter(finding.kind for finding in found.findings)
-        rest = ", ".join(f"{show_count(count)} {kind}" for kind, count in kinds.most_common())
-        out.note(f"{len(found.findings) - show:,} more; in all {rest} (--show N, or --json).")
+    if len(catalogue.findings) > show:
+        kinds = Counter(finding.kind for finding in catalogue.findings)
+        further = ", ".join(f"{show_count(count)} {kind}" for kind, count in kinds.most_common())
+        out.note(
+            f"{len(catalogue.findings) - show:,} more; in all {further} (--show N, or --json)."
+        )
     if as_json:
-        out.document(_document(found))
+        out.document(_document(catalogue))
 
 
 def _say_totals(out: Output, found: Catalogue) -> None:

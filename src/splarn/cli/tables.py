@@ -139,8 +139,8 @@ class Grid:
         """Names shortened to one length as far as the width asks, to `least` letters at most."""
         names = [at for at, column in enumerate(self.columns) if column.shortens]
         room = max(map(self._below, names), default=0)
-        found = self
-        while found.width - found.spare > width and room > least:
+        grid = self
+        while grid.width - grid.spare > width and room > least:
             room -= 1
             cells = tuple(
                 tuple(
@@ -148,8 +148,8 @@ class Grid:
                 )
                 for row in self.cells
             )
-            found = replace(self, cells=cells)
-        return found
+            grid = replace(self, cells=cells)
+        return grid
 
     def without(self, index: int) -> Grid:
         """The same without a column."""
@@ -169,8 +169,8 @@ class Grid:
     def spare(self) -> int:
         """What texts can do without by going on in further lines."""
         return sum(
-            max(found - max(LEAST_ROOM, *map(len, head.split())), 0)
-            for column, head, found in zip(self.columns, self.heads, self.widths, strict=True)
+            max(taken - max(LEAST_ROOM, *map(len, head.split())), 0)
+            for column, head, taken in zip(self.columns, self.heads, self.widths, strict=True)
             if column.wraps
         )
 
@@ -179,9 +179,9 @@ class Grid:
         together = [at for at, column in enumerate(self.columns) if column.joins]
         if len(together) < 2:
             return self
-        rest = [at for at in range(len(self.columns)) if at not in together]
-        before = [at for at in rest if at < together[0]]
-        after = [at for at in rest if at > together[0]]
+        others = [at for at in range(len(self.columns)) if at not in together]
+        before = [at for at in others if at < together[0]]
+        after = [at for at in others if at > together[0]]
 
         def row(cells: Sequence[str]) -> tuple[str, ...]:
             one = " · ".join(filter(None, (cells[at] for at in together)))
@@ -230,18 +230,18 @@ def fitted(grid: Grid, width: int) -> Grid:
     if grid.width <= width:
         return grid
     tight = grid.tight()
-    found = tight.shortened(width, LEAST_NAME)
-    while not found.fits(width):
+    narrowed = tight.shortened(width, LEAST_NAME)
+    while not narrowed.fits(width):
         order = [(column.gives_way, at) for at, column in enumerate(tight.columns)]
         gives_way, at = max(order)
         if not gives_way:
             break
         tight = tight.without(at)
-        found = tight.shortened(width, LEAST_NAME)
-    if not found.fits(width):
+        narrowed = tight.shortened(width, LEAST_NAME)
+    if not narrowed.fits(width):
         tight = tight.joined()
-        found = tight.shortened(width, LEAST_NAME)
-    return found if found.fits(width) else tight.shortened(width, LEAST_NAME // 3)
+        narrowed = tight.shortened(width, LEAST_NAME)
+    return narrowed if narrowed.fits(width) else tight.shortened(width, LEAST_NAME // 3)
 
 
 def print_table(
@@ -249,13 +249,13 @@ def print_table(
 ) -> None:
     """Prints a table as the console's width allows, and says which columns had no room."""
     width = console.width
-    found = fitted(Grid.of(columns, cells), width)
-    if found.fits(width) or not cells:
-        console.print(found.drawn(width))
+    grid = fitted(Grid.of(columns, cells), width)
+    if grid.fits(width) or not cells:
+        console.print(grid.drawn(width))
     else:
-        _print_apart(console, found)
-    if found.left_out:
-        left = ", ".join(sorted(found.left_out, key=[one.words for one in columns].index))
+        _print_apart(console, grid)
+    if grid.left_out:
+        left = ", ".join(sorted(grid.left_out, key=[one.words for one in columns].index))
         console.print(f"{' ' * INDENT}[dim]No room for: {escaped(left)}.[/dim]")
 
 

@@ -116,8 +116,8 @@ class Ledger:
 
     def last(self, kind: str) -> Entry | None:
         """The newest entry of a kind."""
-        found = self.entries(kind)
-        return found[-1] if found else None
+        entries = self.entries(kind)
+        return entries[-1] if entries else None
 
     def find(self, start: str) -> Entry:
         """The one entry whose id begins like this.
@@ -128,9 +128,9 @@ class Ledger:
         exact = [entry for entry in hits if entry.id == start]
         hits = exact or hits
         if len(hits) != 1:
-            how = "no entry" if not hits else f"{len(hits)} entries"
+            state = "no entry" if not hits else f"{len(hits)} entries"
             raise RequestError(
-                f"{how.capitalize()} in the ledger {self.path} begin{'' if len(hits) else 's'} "
+                f"{state.capitalize()} in the ledger {self.path} begin{'' if len(hits) else 's'} "
                 f"with {start!r}: `splarn ledger` lists them."
             )
         return hits[0]
@@ -151,9 +151,9 @@ class Ledger:
         with self._open() as connection:
             connection.execute("BEGIN IMMEDIATE")
             connection.execute("PRAGMA user_version")
-            found = connection.execute("PRAGMA quick_check(1)").fetchone()[0]
-            if found != "ok":
-                raise sqlite3.DatabaseError(str(found).splitlines()[0])
+            verdict = connection.execute("PRAGMA quick_check(1)").fetchone()[0]
+            if verdict != "ok":
+                raise sqlite3.DatabaseError(str(verdict).splitlines()[0])
 
     def close(self) -> None:
         """Closes the file."""

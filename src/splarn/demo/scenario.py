@@ -180,8 +180,8 @@ def _text(array: Any) -> Any:
 
 def _hundredths(values: Any) -> Any:
     whole = _text(pa.array(values // 100))
-    rest = pc.utf8_lpad(_text(pa.array(values % 100)), 2, "0")
-    return pc.binary_join_element_wise(whole, rest, ".")
+    cents = pc.utf8_lpad(_text(pa.array(values % 100)), 2, "0")
+    return pc.binary_join_element_wise(whole, cents, ".")
 
 
 def _blanked(text: Any, where: Any) -> Any:

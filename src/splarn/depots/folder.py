@@ -55,8 +55,8 @@ class FolderDepot:
                         file.write(block)
                     file.flush()
                     os.fsync(file.fileno())
-            found = self.find(str(temporary.relative_to(self.folder)))
-            if found is None or (found.size, found.digest) != (size, digest):
+            arrived = self.find(str(temporary.relative_to(self.folder)))
+            if arrived is None or (arrived.size, arrived.digest) != (size, digest):
                 raise Unready(f"what was written of {name} is not what was read")
             with outside(f"Writing {path}"):
                 temporary.replace(path)
@@ -95,10 +95,10 @@ class FolderDepot:
         """See Depot."""
         if not self.folder.is_dir():
             raise OutsideError(f"There is no folder {self.folder}: ship something to it first.")
-        found = (path for path in self.folder.rglob("*") if path.is_file())
+        files = (path for path in self.folder.rglob("*") if path.is_file())
         return sorted(
             path.relative_to(self.folder).as_posix()
-            for path in found
+            for path in files
             if not path.name.endswith((ASIDE, LEAVING))
         )
 

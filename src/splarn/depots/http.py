@@ -76,10 +76,10 @@ class HttpDepot:
             known = read_field(answer.headers.get("repr-digest", ""))
         if known is not None:
             return Stored(name, size, known)
-        found = self.find(name)
-        if found is None:
+        stored = self.find(name)
+        if stored is None:
             raise Unready(f"{name} is not there after it was stored")
-        return found
+        return stored
 
     def get(self, name: str, first: int = 0, end: int | None = None) -> Iterator[bytes]:
         """See Depot. A store without ranges sends all, of which the beginning is passed over."""

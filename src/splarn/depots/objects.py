@@ -51,8 +51,8 @@ class ObjectDepot:
                 with self._system.open(temporary, "wb") as file:
                     for block in blocks:
                         file.write(block)
-            found = self._found(temporary, name)
-            if found is None or (found.size, found.digest) != (size, digest):
+            arrived = self._found(temporary, name)
+            if arrived is None or (arrived.size, arrived.digest) != (size, digest):
                 raise Unready(f"what was written of {name} is not what was read")
             with self._reaching(name):
                 self._system.mv(temporary, self._at(name))
@@ -94,8 +94,8 @@ class ObjectDepot:
     def names(self) -> list[str]:
         """See Depot."""
         with self._reaching(""):
-            found = [str(path) for path in self._system.find(self._root)]
-        below = [path.lstrip("/").removeprefix(self._root.lstrip("/")) for path in found]
+            paths = [str(path) for path in self._system.find(self._root)]
+        below = [path.lstrip("/").removeprefix(self._root.lstrip("/")) for path in paths]
         return sorted(path.lstrip("/") for path in below if not path.endswith(ASIDE))
 
     def close(self) -> None:

@@ -60,14 +60,14 @@ def read_physics(given: str | None, section: str, kind: type[Physics], **over: A
             "[millrace]."
         )
     known = [field.name for field in fields(kind)]  # type: ignore[arg-type]
-    found = {**document.get(section, {}), **over}
-    unknown = sorted(set(found) - set(known))
+    values = {**document.get(section, {}), **over}
+    unknown = sorted(set(values) - set(known))
     if unknown:
         raise RequestError(
             f"In [{section}] of {where}, {unknown[0]!r} is not known: use {', '.join(known)}."
         )
     try:
-        return TypeAdapter(kind).validate_python(found)
+        return TypeAdapter(kind).validate_python(values)
     except ValidationError as error:
         raise RequestError(f"In [{section}] of {where}, {first_wrong(error)}.") from None
     except RequestError as error:

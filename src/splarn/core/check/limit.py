@@ -61,15 +61,15 @@ def too_many_bad(limit: BadRows, fault: Fault | None = None) -> ShortfallError:
     last = ""
     if fault is not None:
         where = f"{fault.path}, line {fault.line}"
-        what = f"field {fault.field}: {fault.value!r} is {fault.message}"
+        reason = f"field {fault.field}: {fault.value!r} is {fault.message}"
         if fault.field is None or fault.value is None:
-            what = f"field {fault.field}: {fault.message}" if fault.field else fault.message
+            reason = f"field {fault.field}: {fault.message}" if fault.field else fault.message
         if limit.count == 0:
             return ShortfallError(
-                f"The load stopped at a bad row ({where}: {what}); mend it, or give --bad-rows "
+                f"The load stopped at a bad row ({where}: {reason}); mend it, or give --bad-rows "
                 "set-aside, and run the same command again to go on."
             )
-        last = f", the last one at {where} ({what})"
+        last = f", the last one at {where} ({reason})"
     verb = "is" if str(limit).startswith("1 ") else "are"
     return ShortfallError(
         f"The load stopped because more than {limit} {verb} bad{last}; raise --bad-row-limit or "

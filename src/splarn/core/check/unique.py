@@ -32,7 +32,7 @@ class Keys:
 
 def keys_of(parsed: Parsed, layout: Layout) -> list[Keys]:
     """The keys of a chunk's good rows; nulls have none."""
-    found = []
+    keys = []
     for field in layout.fields:
         if not field.unique:
             continue
@@ -45,8 +45,8 @@ def keys_of(parsed: Parsed, layout: Layout) -> list[Keys]:
         else:
             hashed = (xxhash.xxh3_64_intdigest(str(value).encode()) for value in column.to_pylist())
             values = np.fromiter(hashed, dtype=np.uint64, count=len(column))
-        found.append(Keys(field.name, values, rows))
-    return found
+        keys.append(Keys(field.name, values, rows))
+    return keys
 
 
 def repeated(files: Sequence[Sequence[Keys]]) -> list[tuple[int, int, str]]:
@@ -55,20 +55,20 @@ def repeated(files: Sequence[Sequence[Keys]]) -> list[tuple[int, int, str]]:
     for number, keys in enumerate(files):
         for key in keys:
             by_field[key.field].append((number, key))
-    found = []
+    again_rows = []
     for field, parts in by_field.items():
         values = np.concatenate([key.values for _, key in parts])
         rows = np.concatenate([key.rows for _, key in parts])
         owner = np.concatenate([np.full(len(key.rows), number) for number, key in parts])
         order = np.argsort(values, kind="stable")
         again = order[1:][values[order][1:] == values[order][:-1]]
-        found += [(int(owner[at]), int(rows[at]), field) for at in np.sort(again)]
-    return sorted(found)
+        again_rows += [(int(owner[at]), int(rows[at]), field) for at in np.sort(again)]
+    return sorted(again_rows)
 
 
 def locate(path: Place, codec: str, layout: Layout, wanted: dict[int, str]) -> list[Fault]:
     """Faults for the rows of a file whose named field repeats a value; one more pass over it."""
-    found: list[Fault] = []
+    faults: list[Fault] = []
     for parsed in read_parsed(path, codec, layout):
         for row in wanted:
             if not parsed.row < row <= parsed.row + parsed.rows:
@@ -83,7 +83,7 @@ def locate(path: Place, codec: str, layout: Layout, wanted: dict[int, str]) -> l
                 raw = piece.decode(layout.as_read.dialect.encoding, errors="backslashreplace")
                 line = chunk.line_of(index)
             message = "came before, where each value may come once"
-            found.append(
+            faults.append(
                 Fault(
                     path=str(path),
                     line=line,
@@ -95,4 +95,4 @@ def locate(path: Place, codec: str, layout: Layout, wanted: dict[int, str]) -> l
                     raw=raw,
                 )
             )
-    return found
+    return faults

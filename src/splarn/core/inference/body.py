@@ -170,7 +170,7 @@ def _footer(
     """How many lines behind the records are none, alike in all files that are seen to their end."""
     if width < 2 or spaced:
         return 0
-    found: Counter[int] = Counter()
+    counts: Counter[int] = Counter()
     shown = ""
     for sample, body in zip(samples, bodies, strict=True):
         if not sample.is_tail or len(body) < 3:
@@ -185,16 +185,16 @@ def _footer(
             count = 0
         if count:
             shown = body[-count].cells[0]
-        found[count] += 1
-    if not found or set(found) == {0}:
+        counts[count] += 1
+    if not counts or set(counts) == {0}:
         return 0
-    if len(found) > 1:
+    if len(counts) > 1:
         notes.append("some files end with lines that are no records; such lines will be refused")
         return 0
-    (count,) = found
-    what = "line stands" if count == 1 else "lines stand"
+    (count,) = counts
+    words = "line stands" if count == 1 else "lines stand"
     notes.append(
-        f"{count} {what} behind the records and {'is' if count == 1 else 'are'} left out (such as "
+        f"{count} {words} behind the records and {'is' if count == 1 else 'are'} left out (such as "
         f"{shown.strip()[:50]!r})"
     )
     return count

@@ -30,8 +30,8 @@ def wide_encoding(data: bytes) -> str | None:
         ("utf-32-le", (0,)), ("utf-32-be", (3,)), ("utf-16-le", (0, 2)), ("utf-16-be", (1, 3)),
     ):  # fmt: skip
         if all((zeros[place] < 0.2) == (place in filled) for place in range(4)):
-            rest = [zeros[place] for place in range(4) if place not in filled]
-            if all(share > 0.6 for share in rest):
+            others = [zeros[place] for place in range(4) if place not in filled]
+            if all(share > 0.6 for share in others):
                 return name
     return None
 

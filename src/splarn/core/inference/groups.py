@@ -27,11 +27,11 @@ def grouped(sources: Sequence[Source]) -> list[list[Source]]:
         known[first] = key
         groups.setdefault(key, []).append(source)
     empty = groups.pop(("empty",), [])
-    found = sorted(groups.values(), key=lambda group: -sum(source.size for source in group))
-    if empty and found:
+    by_size = sorted(groups.values(), key=lambda group: -sum(source.size for source in group))
+    if empty and by_size:
         # A file of nothing has no kind of its own.
-        found[0] += empty
-    return found or [empty]
+        by_size[0] += empty
+    return by_size or [empty]
 
 
 def _key(source: Source) -> Key:

@@ -67,7 +67,7 @@ def guess_marks(texts: Sequence[str], delimiter: str | None = None) -> Guess:
         return Guess(Marks(",", _lone_quote(whole)))
     if delimiter is None and best.score < LEAST_SCORE:
         return Guess(Marks(",", _lone_quote(whole)))
-    rest = [
+    others = [
         marks
         for marks in scored
         if (marks.delimiter, marks.runs) != (best.delimiter, best.runs)
@@ -75,7 +75,7 @@ def guess_marks(texts: Sequence[str], delimiter: str | None = None) -> Guess:
         and not {marks.delimiter, best.delimiter} <= {" ", "\t"}
         and best.delimiter not in marks.delimiter
     ]
-    return Guess(best, max(rest, key=lambda marks: marks.score, default=None))
+    return Guess(best, max(others, key=lambda marks: marks.score, default=None))
 
 
 def _lines_are_values(text: str) -> bool:
@@ -86,10 +86,10 @@ def _lines_are_values(text: str) -> bool:
 
 
 def _pooled(texts: Sequence[str], marks: Marks) -> list[Record]:
-    found: list[Record] = []
+    records: list[Record] = []
     for text in texts:
-        found += records_of(text, marks, RECORDS)
-    return found
+        records += records_of(text, marks, RECORDS)
+    return records
 
 
 def _candidates(text: str, delimiter: str | None) -> Iterator[Marks]:
@@ -129,13 +129,13 @@ def _several(text: str) -> list[str]:
     for token in set(_TOKEN.findall("\n".join(lines[:5]))):
         if len(set(token)) > 1:
             counts[token] = Counter(line.count(token) for line in lines)
-    found = []
+    marks = []
     for token, often in counts.items():
         count, lines_with = often.most_common(1)[0]
         if count and lines_with > 0.8 * len(lines):
-            found.append(token)
+            marks.append(token)
     doubled = [mark * _run_length(lines, mark) for mark in ",;|:^~!#$%&*+/=@"]
-    return [*(token for token in doubled if token), *sorted(found, key=len, reverse=True)]
+    return [*(token for token in doubled if token), *sorted(marks, key=len, reverse=True)]
 
 
 def _run_length(lines: Sequence[str], mark: str) -> int:
@@ -152,14 +152,14 @@ def _run_length(lines: Sequence[str], mark: str) -> int:
 
 
 def _quotes(text: str) -> list[str | None]:
-    found: list[str | None] = []
+    quotes: list[str | None] = []
     if '"' in text:
-        found.append('"')
-    if _wraps(text, "'") and "'" not in found:
-        found.append("'")
+        quotes.append('"')
+    if _wraps(text, "'") and "'" not in quotes:
+        quotes.append("'")
     if '"' in text:
-        found.append(None)
-    return found or ['"']
+        quotes.append(None)
+    return quotes or ['"']
 
 
 def _wraps(text: str, quote: str) -> bool:

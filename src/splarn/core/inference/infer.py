@@ -94,15 +94,15 @@ def infer_layout(
 def _alike(layout: Layout) -> list[str]:
     """Says which names differ only in case, where they are the files' own and cannot be settled."""
     first: dict[str, str] = {}
-    found = []
+    notes = []
     for name in layout.names:
         other = first.setdefault(name.lower(), name)
         if other != name:
-            found.append(
+            notes.append(
                 f"{other} and {name} differ only in case, which only PostgreSQL keeps apart; load "
                 "one of them with --columns"
             )
-    return found
+    return notes
 
 
 def _infer_delimited(samples: Sequence[SampledText], name: str, delimiter: str | None) -> Inferred:
@@ -146,16 +146,16 @@ def _held_against_all(
     for _ in range(3):
         layout = Layout(name, form.dialect, tuple(guess.field for guess in guesses))
         misfits = _misfits(sources, layout)
-        found = False
+        changed = False
         for index, guess in enumerate(guesses):
             values = misfits.get(guess.field.name, [])
             if not values:
                 continue
             again = guess_field(guess.field.name, [*columns[index], *values])
-            found = found or again.field != guess.field
+            changed = changed or again.field != guess.field
             guesses[index] = again
             columns[index] += values
-        if not found:
+        if not changed:
             break
     return guesses
 
@@ -164,16 +164,16 @@ def _misfits(sources: Sequence[Source], layout: Layout) -> dict[str, list[str]]:
     """Values of all files that are not of their field's type, some of each field."""
     from splarn.core.reading import read_parsed
 
-    found: dict[str, list[str]] = {}
+    misfits: dict[str, list[str]] = {}
     for source in sources:
         read = source.read_by(layout)
         for parsed in read_parsed(read.place, read.codec, layout):
             for fault in parsed.faults:
                 if fault.kind == "type" and fault.field and fault.value is not None:
-                    values = found.setdefault(fault.field, [])
+                    values = misfits.setdefault(fault.field, [])
                     if len(values) < MOST_MISFITS:
                         values.append(fault.value)
-    return found
+    return misfits
 
 
 def _settled(field: Field, notes: Sequence[str]) -> list[str]:

@@ -147,8 +147,8 @@ def _unevenness(telling: Sequence[str], form: str) -> float:
     """
     if "%d" not in form:
         return 1.0
-    found = [datetime.strptime(value, form) for value in telling[:60] if _fits(value, form)]
-    steps = [(after - before).days for before, after in pairwise(found)]
+    moments = [datetime.strptime(value, form) for value in telling[:60] if _fits(value, form)]
+    steps = [(after - before).days for before, after in pairwise(moments)]
     if len(steps) < 5 or min(steps) < 0:
         return 1.0
     return (max(steps) - min(steps)) / (max(steps) + 1)

@@ -68,9 +68,9 @@ def _kept_as_text(name: str, values: Sequence[str]) -> Found | None:
     padded = [value for value in values if _PADDED.fullmatch(value)]
     if padded:
         whole = all(_DIGITS.fullmatch(value) for value in padded)
-        what = "digits" if whole else "numbers"
+        words = "digits" if whole else "numbers"
         return Field(name), (
-            f"{name}: {what} with leading zeros (such as {padded[0][:40]!r}); kept as text",
+            f"{name}: {words} with leading zeros (such as {padded[0][:40]!r}); kept as text",
         )
     phones = [value for value in values if _PHONE.fullmatch(value)]
     if phones:

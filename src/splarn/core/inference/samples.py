@@ -94,9 +94,9 @@ def _flowing(source: Source, longest: int, deep: bool) -> tuple[bytes, list[byte
     else:
         if kept == held:
             return b"".join(head), further, True
-    found = b"".join(head)
-    few = found.count(b"\n", 0, longest + STRETCH) < LEAST_LINES
-    return found if few else found[: longest + STRETCH], further, False
+    text = b"".join(head)
+    few = text.count(b"\n", 0, longest + STRETCH) < LEAST_LINES
+    return text if few else text[: longest + STRETCH], further, False
 
 
 def decode(sample: SampledText, encoding: str, line_end: str = "\n") -> str:

@@ -188,7 +188,7 @@ def _judge_records(
 ) -> TextForm:
     heads = [sample for sample in samples if sample.is_head]
     every = [records_of(text, marks) for text in texts]
-    of_heads = [found for found, sample in zip(every, samples, strict=True) if sample.is_head]
+    of_heads = [records for records, sample in zip(every, samples, strict=True) if sample.is_head]
     first = [record for record in of_heads[0] if not _is_sep(record, head_texts[0])]
     if not first:
         raise RequestError(f"{heads[0].path} holds no record that can be read.")
@@ -200,9 +200,9 @@ def _judge_records(
         filled = [line for line in lines if line.strip() and not _SEP.fullmatch(line.strip())]
         if filled:
             shown = filled[0].strip()[:50]
-            what = "line stands" if len(filled) == 1 else "lines stand"
+            words = "line stands" if len(filled) == 1 else "lines stand"
             notes.append(
-                f"{len(filled)} {what} before the {'header' if beginning.header else 'records'} "
+                f"{len(filled)} {words} before the {'header' if beginning.header else 'records'} "
                 f"and {'is' if len(filled) == 1 else 'are'} passed over (such as {shown!r})"
             )
     names = _names(beginning, beginning.width, notes)

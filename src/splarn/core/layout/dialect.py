@@ -56,14 +56,14 @@ class Dialect:
                 f"The delimiter {self.delimiter!r} cannot be used: give one to eight characters "
                 "without a line break."
             )
-        for what, mark in (
+        for role, mark in (
             ("quote", self.quote),
             ("escape", self.escape),
             ("comment", self.comment),
         ):
             if mark is not None and (len(mark) != 1 or ord(mark) > 127 or mark in "\r\n\0"):
                 raise RequestError(
-                    f"The {what} character {mark!r} cannot be used: give a single ASCII character."
+                    f"The {role} character {mark!r} cannot be used: give a single ASCII character."
                 )
         marks = [mark for mark in (self.delimiter, self.quote, self.escape) if mark is not None]
         if len(set(marks)) < len(marks):
@@ -74,9 +74,9 @@ class Dialect:
             raise RequestError(
                 f"The line terminator {self.line_end!r} cannot be used: give \\n, \\r\\n or \\r."
             )
-        for what, number in (("before", self.before), ("footer", self.footer)):
+        for role, number in (("before", self.before), ("footer", self.footer)):
             if not 0 <= number <= 10_000:
-                raise RequestError(f"{number} lines {what} the records are no sensible number.")
+                raise RequestError(f"{number} lines {role} the records are no sensible number.")
         if not 1 <= self.header_rows <= 20:
             raise RequestError(f"{self.header_rows} header lines are no sensible number.")
         if any(width < 1 for width in self.widths):
@@ -112,25 +112,25 @@ class Dialect:
     @cached_property
     def forms(self) -> tuple[str, ...]:
         """What is done with the text, in this order, before records are looked for in it."""
-        found: list[str] = []
+        names: list[str] = []
         if not self.is_ascii_based:
-            found.append(f"recode={self.encoding}")
+            names.append(f"recode={self.encoding}")
         if self.line_end == "\r":
-            found.append("cr")
+            names.append("cr")
         if self.footer:
             # Where no mark divides fields, lines are left out as they are counted.
             spaced = self.widths or self.runs
             mark = b"" if spaced else self.plain_encoded(self.delimiter)
-            found.append(f"footer={self.footer},{mark.hex()}")
+            names.append(f"footer={self.footer},{mark.hex()}")
         if self.comment is not None:
-            found.append(f"comment={ord(self.comment)},{ord(self.quote or chr(0))}")
+            names.append(f"comment={ord(self.comment)},{ord(self.quote or chr(0))}")
         if self.widths:
-            found.append(f"widths={','.join(map(str, self.widths))}")
+            names.append(f"widths={','.join(map(str, self.widths))}")
         elif self.runs:
-            found.append("runs")
+            names.append("runs")
         elif self.initial_space:
-            found.append(f"space={self.marks_in_numbers}")
-        return tuple(found)
+            names.append(f"space={self.marks_in_numbers}")
+        return tuple(names)
 
     @property
     def marks_in_numbers(self) -> str:

@@ -54,8 +54,8 @@ def _shortened(name: str) -> str:
 
 
 def _free(name: str, taken: set[str], number: int = 1) -> str:
-    found = name if number == 1 else f"{name}_{number}"
-    while found.lower() in taken:
+    free = name if number == 1 else f"{name}_{number}"
+    while free.lower() in taken:
         number += 1
-        found = f"{name}_{number}"
-    return found
+        free = f"{name}_{number}"
+    return free

@@ -51,16 +51,16 @@ def finish(
 
     What differs beside the table is not moved in, and the load stays unfinished.
     """
-    found = _verify(session, request, note, results)
-    if found.differences and note.details.side_table:
-        return found
+    finished = _verify(session, request, note, results)
+    if finished.differences and note.details.side_table:
+        return finished
     session.claims.take_turn(request.table)
     published = _publish(session, request, note, results)
     if published.differences:
         session.rollback()
-        return replace(found, verified=False, differences=published.differences, notes=())
-    told = _note_end(session, request, published, found.digests, results)
-    return replace(found, notes=(*found.notes, *told))
+        return replace(finished, verified=False, differences=published.differences, notes=())
+    told = _note_end(session, request, published, finished.digests, results)
+    return replace(finished, notes=(*finished.notes, *told))
 
 
 def _verify(

@@ -100,8 +100,8 @@ def hand_over(
                     )
                     for one in request.inputs
                 ]
-                for task, found in pool.as_done(_read, tasks):
-                    digests[task.part_id] = found
+                for task, digest in pool.as_done(_read, tasks):
+                    digests[task.part_id] = digest
                     if carried.done() and carried.exception() is not None:
                         break
             answer = carried.result()
@@ -145,8 +145,8 @@ def _write_rejects(folder: Path, request: LoadRequest, jobs: Iterable[PartJob]) 
     pieces = {one.part_id: one.pieces for one in request.inputs}
     for job in jobs:
         if job.faults and job.state == "ended":
-            found = [in_delivery(fault, pieces[job.part_id]) for fault in job.faults]
-            replace_rejects(folder / files[job.part_id], found)
+            faults = [in_delivery(fault, pieces[job.part_id]) for fault in job.faults]
+            replace_rejects(folder / files[job.part_id], faults)
 
 
 def _raise_failed(request: LoadRequest, order: PartsOrder, jobs: dict[str, PartJob]) -> None:

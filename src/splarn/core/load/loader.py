@@ -50,12 +50,12 @@ def load(
     already in, ShortfallError when rows are bad beyond the limit, OutsideError when the target
     fails.
     """
-    for what, value, known in (
+    for role, value, known in (
         ("table mode", request.table_mode, TABLE_MODES),
         ("choice of numbers", request.numbers or NUMBERS[0], NUMBERS),
     ):
         if value not in known:
-            raise RequestError(f"The {what} {value!r} is not known: use {', '.join(known)}.")
+            raise RequestError(f"The {role} {value!r} is not known: use {', '.join(known)}.")
     watch = progress or Silent()
     engine = request.open_engine()
     check_levers(request.levers, engine)

@@ -144,8 +144,8 @@ def _kept_ways(request: LoadRequest, note: LoadNote) -> tuple[str, ...]:
         "table mode": (request.table_mode, note.mode),
     }
     kept = [
-        f"{what} {', '.join(was) if isinstance(was, tuple) else was}"
-        for what, (now, was) in asked.items()
+        f"{asked_for} {', '.join(was) if isinstance(was, tuple) else was}"
+        for asked_for, (now, was) in asked.items()
         if set([now] if isinstance(now, str) else now)
         != set([was] if isinstance(was, str) else was)
     ]

@@ -27,14 +27,14 @@ class Piece:
 
 def pieces_of(part: Part, layout: Layout) -> tuple[Piece, ...]:
     """The pieces of a part that was copied; none where its rows cannot be followed back."""
-    found = []
+    pieces = []
     at = 1 + (layout.dialect.header_rows if layout.dialect.header else 0)
     for piece in part.source:
         if piece.row is None or piece.line is None or piece.rows is None or piece.lines is None:
             return ()
-        found.append(Piece(piece.path, piece.rows, piece.row, piece.line, at))
+        pieces.append(Piece(piece.path, piece.rows, piece.row, piece.line, at))
         at += piece.lines
-    return tuple(found)
+    return tuple(pieces)
 
 
 def in_delivery(fault: Fault, pieces: Sequence[Piece]) -> Fault:

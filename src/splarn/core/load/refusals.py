@@ -116,7 +116,7 @@ def named_as(
     begun: dict[str, list[PartNote]] = {}
     for part in parts:
         begun.setdefault(part.content.begins, []).append(part)
-    found, doubtful = [], []
+    named, doubtful = [], []
     for entry in inputs:
         content = entry.content
         near = [wholes[content.whole]] if content.whole in wholes else []
@@ -130,12 +130,12 @@ def named_as(
             told = len(near) == 1 and near[0].content.begins == content.begins
             if certain or not told:
                 doubtful.append(entry)
-        found.append(replace(entry, part_id=near[0].part_id))
+        named.append(replace(entry, part_id=near[0].part_id))
     if doubtful:
         if all(entry.content.whole and entry.content.begins for entry in doubtful):
             return None
         raise ContentInQuestionError(doubtful)
-    return tuple(found) if len({one.part_id for one in found}) == len(parts) else None
+    return tuple(named) if len({one.part_id for one in named}) == len(parts) else None
 
 
 def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Sequence[Input]) -> None:
@@ -165,11 +165,11 @@ def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Seque
                 "wait for it to end, and load what is left then."
             )
         same = owner.content.same(entry.content)
-        what = "is already in" if same else "holds records that are in"
+        state = "is already in" if same else "holds records that are in"
         it = "it" if same else "them"
         raise RequestError(
-            f"{entry.path} {what} {note.table}: the load {note.load_id} of {note.started[:19]} UTC "
-            f"brought {it} in as {owner.name}; give --again to load {it} twice."
+            f"{entry.path} {state} {note.table}: the load {note.load_id} of "
+            f"{note.started[:19]} UTC brought {it} in as {owner.name}; give --again to load {it} twice."
         )
     if doubtful:
         raise ContentInQuestionError(doubtful)
@@ -178,21 +178,21 @@ def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Seque
 def refuse_name(session: Session, request: LoadRequest) -> None:
     """Raises RequestError for names that the engine cannot have, and for what is no table."""
     most = session.tables.longest_name()
-    for what, name in (
+    for role, name in (
         ("table", schema_and_name(request.table)[1]),
         *(("field", name) for name in request.layout.names),
     ):
         if "\0" in name:
-            raise RequestError(f"The {what} name {name!r} holds a NUL, which no target takes.")
+            raise RequestError(f"The {role} name {name!r} holds a NUL, which no target takes.")
         if most and len(name.encode() if most[1] == "bytes" else name) > most[0]:
             raise RequestError(
-                f"The {what} name {name[:40]}… is longer than the {most[0]} {most[1]} that the "
-                f"target takes: shorten it{' in the layout' if what == 'field' else ''}."
+                f"The {role} name {name[:40]}… is longer than the {most[0]} {most[1]} that the "
+                f"target takes: shorten it{' in the layout' if role == 'field' else ''}."
             )
         if against := session.tables.name_refusal(name):
             raise RequestError(
-                f"The {what} name {name!r} {against}, which the target does not take: change it"
-                f"{' in the layout' if what == 'field' else ''}."
+                f"The {role} name {name!r} {against}, which the target does not take: change it"
+                f"{' in the layout' if role == 'field' else ''}."
             )
     kind = session.tables.kind(request.table)
     if kind not in ("", "table"):

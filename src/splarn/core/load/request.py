@@ -164,16 +164,16 @@ def inputs_from_files(
     times = Counter(one.part_id for one in begun)
     alike = {part_id for part_id, count in times.items() if count > 1}
     inputs = identify_whole(begun, layout, pool, alike)
-    found: dict[str, Input] = {}
+    by_id: dict[str, Input] = {}
     for entry in inputs:
-        twin = found.get(entry.part_id)
+        twin = by_id.get(entry.part_id)
         if twin is not None and entry.content != NO_RECORDS:
             raise RequestError(
                 f"{entry.path} holds the same content as {twin.path}: leave one out, or its rows "
                 "would be in the table twice."
             )
-        found[entry.part_id] = entry
-    return tuple(found.values())
+        by_id[entry.part_id] = entry
+    return tuple(by_id.values())
 
 
 def identify_whole(
@@ -185,9 +185,9 @@ def identify_whole(
         for number, one in enumerate(inputs)
         if one.part_id in part_ids and not (one.content.whole and one.content.begins)
     }
-    found = dict(zip(wanted, pool.map(identified, list(wanted.values())), strict=True))
+    contents = dict(zip(wanted, pool.map(identified, list(wanted.values())), strict=True))
     known = list(inputs)
-    for number, content in found.items():
+    for number, content in contents.items():
         # What a manifest names its part by stays, be it only a hash of the bytes on disk.
         whole = known[number].content.whole or content.whole
         known[number] = replace(
@@ -212,7 +212,7 @@ def inputs_from_manifest(manifest: Manifest) -> tuple[Input, ...]:
 
     Raises RequestError when a part is missing or has another size than listed.
     """
-    found = []
+    inputs = []
     for part in manifest.parts:
         path = manifest.folder / part.path
         size, stamp = look(path) if path.is_file() else (-1, (0, 0, 0))
@@ -220,8 +220,8 @@ def inputs_from_manifest(manifest: Manifest) -> tuple[Input, ...]:
             state = "is missing" if size < 0 else f"has {size:,} bytes, not {part.bytes:,}"
             raise RequestError(f"The part {path} {state}: shape the source again.")
         source = Source(path, size, stamp, part.codec, manifest.layout.format)
-        found.append(input_of_part(manifest, part, source))
-    return tuple(found)
+        inputs.append(input_of_part(manifest, part, source))
+    return tuple(inputs)
 
 
 def input_of_part(manifest: Manifest, part: Part, source: Source) -> Input:

@@ -33,22 +33,22 @@ class Sizing:
         self, session: Session, place: str, tier: str | None, resting_tier: str | None
     ) -> None:
         self.session, self.place = session, place
-        found = size_of(session)
-        if found is None and (tier or resting_tier):
+        size = size_of(session)
+        if size is None and (tier or resting_tier):
             raise RequestError(
                 f"{place} has no tiers: leave out --tier and --read-tier for such a target."
             )
         for wanted in (tier, resting_tier):
-            if found is not None and wanted is not None and wanted not in found.tiers:
+            if size is not None and wanted is not None and wanted not in size.tiers:
                 raise RequestError(
-                    f"{place} has no tier {wanted}: use one of {', '.join(found.tiers)}."
+                    f"{place} has no tier {wanted}: use one of {', '.join(size.tiers)}."
                 )
-        self.found = found
+        self.found = size
         self.tier, self.resting_tier = tier, resting_tier
         self.notes: tuple[str, ...] = ()
         # Seconds of the engine's clock that resizing took.
         self.up = self.down = 0.0
-        self._now = found.tier if found else ""
+        self._now = size.tier if size else ""
         self._since = session.clock()
         self._stretches: list[Stretch] = []
 

@@ -40,18 +40,18 @@ def changes_since(session: Session, note: LoadNote, parts: Sequence[PartNote]) -
     if session.tables.columns(table) is None:
         return [f"{table} is gone"]
     rows = sum(part.rows for part in parts)
-    found = _columns(session, note)
+    changes = _columns(session, note)
     if not can_tell(session, note, parts):
-        return found
+        return changes
     marks = details.marks
     there = session.rows.count(table, marks)
     if there != rows:
-        what = f"{there:,} of its {plural(rows, 'row')} are there as it left them"
+        change = f"{there:,} of its {plural(rows, 'row')} are there as it left them"
         if marks is None:
-            what = f"{table} holds {plural(there, 'row')} now and had {rows:,} after it"
-        return [*found, what]
-    if found:
-        return found
+            change = f"{table} holds {plural(there, 'row')} now and had {rows:,} after it"
+        return [*changes, change]
+    if changes:
+        return changes
     if details.fingerprint is not None:
         now = session.digests.fingerprint(table, marks)
         if now == details.fingerprint:
@@ -74,14 +74,14 @@ def _columns(session: Session, note: LoadNote) -> list[str]:
     if not before or before == now:
         return []
     was, there = dict(json.loads(before)), dict(json.loads(now))
-    found = [f"the column {name} was added" for name in there if name not in was]
-    found += [f"the column {name} was removed" for name in was if name not in there]
-    found += [
+    changes = [f"the column {name} was added" for name in there if name not in was]
+    changes += [f"the column {name} was removed" for name in was if name not in there]
+    changes += [
         f"the column {name} is {there[name]} and was {kind}"
         for name, kind in was.items()
         if name in there and there[name] != kind
     ]
-    return found or ["its columns are in another order"]
+    return changes or ["its columns are in another order"]
 
 
 def _digests(session: Session, note: LoadNote, marks: Marks | None) -> list[str]:
@@ -89,15 +89,15 @@ def _digests(session: Session, note: LoadNote, marks: Marks | None) -> list[str]
     if loaded is None:
         return []
     fields = note.details.fields
-    found = session.digests.of_columns(note.table, fields, marks)
+    there = session.digests.of_columns(note.table, fields, marks)
     if note.details.text_sums != BYTES:
         # Those of an earlier Splarn counted something else, and only say how many there are.
         loaded = tuple(
             replace(mine, sum=now.sum) if field.is_text else mine
-            for mine, now, field in zip(loaded, found, fields, strict=True)
+            for mine, now, field in zip(loaded, there, fields, strict=True)
         )
     return [
         f"cells of the column {mine.name} have other values now"
-        for mine, now in zip(loaded, found, strict=True)
+        for mine, now in zip(loaded, there, strict=True)
         if compare_digests([mine], [], [now])
     ]

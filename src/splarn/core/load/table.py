@@ -83,9 +83,9 @@ def _chosen(layout: Layout, chosen: Sequence[str] | None) -> tuple[str, ...]:
 
 def _differences(columns: list[TableColumn], layout: Layout, names: Sequence[str]) -> list[str]:
     present = {column.name: column for column in columns}
-    found = [f"it lacks {name}" for name in names if name not in present]
+    differences = [f"it lacks {name}" for name in names if name not in present]
     # Rows are stored by name: a column that may stay empty is no difference.
-    found += [
+    differences += [
         f"it adds {column.name}, which wants a value"
         for column in columns
         if column.name not in names and not column.optional and not column.computed
@@ -95,10 +95,12 @@ def _differences(columns: list[TableColumn], layout: Layout, names: Sequence[str
         if column is None or field.name not in names:
             continue
         if column.computed:
-            found.append(f"{field.name} is computed there and cannot be stored")
+            differences.append(f"{field.name} is computed there and cannot be stored")
         elif not _can_hold(column.type, "string" if field.is_text else field.type):
-            found.append(f"{field.name} is {column.type} there and {field.type} in the layout")
-    return found
+            differences.append(
+                f"{field.name} is {column.type} there and {field.type} in the layout"
+            )
+    return differences
 
 
 def _can_hold(there: str, wanted: str) -> bool:

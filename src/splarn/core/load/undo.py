@@ -104,8 +104,8 @@ def undo(
         session.commit()
         _clean_up(session, note)
         session.claims.end_turn(note.table)
-        what = way.said(True)
-        return Undone(note.load_id, note.table, engine.place, way.removes, way.restores, what)
+        done = way.said(True)
+        return Undone(note.load_id, note.table, engine.place, way.removes, way.restores, done)
     finally:
         session.rollback()
         session.close()
@@ -256,23 +256,23 @@ def _take_out(
         )
     if marks is None:
         raise _no(note, "other rows are there too, and nothing tells them from its own")
-    found = session.rows.count(table, marks)
-    if found != rows and not changed:
-        raise _no(note, f"{found:,} of its {plural(rows, 'row')} are there as it left them")
+    present = session.rows.count(table, marks)
+    if present != rows and not changed:
+        raise _no(note, f"{present:,} of its {plural(rows, 'row')} are there as it left them")
 
     def act() -> None:
         removed = session.rows.remove(table, marks)
-        if removed != found:
+        if removed != present:
             raise OutsideError(
-                f"{plural(removed, 'row')} of {table} would have gone and {found:,} were meant, "
+                f"{plural(removed, 'row')} of {table} would have gone and {present:,} were meant, "
                 "so nothing "
                 "was changed: someone else is at work on them; try again."
             )
 
     return _Way(
         act,
-        f"[removes|removed] its {plural(found, 'row')} from {table} and no others",
-        found,
+        f"[removes|removed] its {plural(present, 'row')} from {table} and no others",
+        present,
         gone=lambda: not session.rows.count(table, marks),
     )
 

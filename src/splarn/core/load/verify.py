@@ -14,10 +14,10 @@ def compare_digests(
 
     All three are in the same field order; `before` may be empty.
     """
-    found = []
+    differing = []
     for index, mine in enumerate(read):
         expected = before[index].plus(mine) if before else mine
         differences = table[index].differences(expected)
         if differences:
-            found.append(f"column {mine.name}: {', '.join(differences)}")
-    return found
+            differing.append(f"column {mine.name}: {', '.join(differences)}")
+    return differing

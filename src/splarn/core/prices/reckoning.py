@@ -79,14 +79,14 @@ def billed_seconds(tier: Tier, busy: Any, starts: bool = True, ends: bool = True
 
 def merged(stretches: Sequence[Stretch]) -> tuple[Stretch, ...]:
     """The same without stretches of no length, neighbours of one tier joined."""
-    found: list[Stretch] = []
+    joined: list[Stretch] = []
     for one in stretches:
-        if found and found[-1].tier == one.tier:
-            last = found[-1]
-            found[-1] = Stretch(one.tier, last.seconds + one.seconds, last.starts)
+        if joined and joined[-1].tier == one.tier:
+            last = joined[-1]
+            joined[-1] = Stretch(one.tier, last.seconds + one.seconds, last.starts)
         elif one.seconds > 0:
-            found.append(one)
-    return tuple(found)
+            joined.append(one)
+    return tuple(joined)
 
 
 def reckon(prices: Prices, usage: Usage) -> Cost:

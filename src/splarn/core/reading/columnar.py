@@ -50,8 +50,8 @@ def open_parquet(path: Place) -> Iterator[Any]:
 
 
 def _damaged(path: Place, error: Exception) -> OutsideError:
-    what = (str(error).splitlines() or [type(error).__name__])[0].rstrip(".")
-    return OutsideError(f"{path} is damaged: {what}; fetch it again from where it came.")
+    reason = (str(error).splitlines() or [type(error).__name__])[0].rstrip(".")
+    return OutsideError(f"{path} is damaged: {reason}; fetch it again from where it came.")
 
 
 def cut_rows(path: Place, size: int) -> list[Range]:
@@ -213,13 +213,13 @@ def _storable(column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
 
 def _record(table: Any, row: int) -> dict[str, Any]:
     """A row as plain values; those that Python cannot hold as Arrow writes them."""
-    found = {}
+    record = {}
     for name, column in zip(table.column_names, table.columns, strict=True):
         try:
-            found[name] = _plain(column[row].as_py())
+            record[name] = _plain(column[row].as_py())
         except (OverflowError, ValueError):
-            found[name] = str(column[row].cast(pa.int64()).as_py())
-    return found
+            record[name] = str(column[row].cast(pa.int64()).as_py())
+    return record
 
 
 def nested_text(value: Any) -> str:

@@ -83,12 +83,12 @@ def _convert_number(text: Any, field: Field) -> tuple[Any, Mask]:
 def _lossy(text: Any) -> Any:
     """Positions of numbers that a double would not bring back as they are written."""
     long = pc.greater(pc.utf8_length(text), DOUBLE_DIGITS + 1).fill_null(False)
-    found = [
+    positions = [
         at
         for at in np.flatnonzero(long.to_numpy(zero_copy_only=False)).tolist()
         if not comes_back(text[at].as_py().strip())
     ]
-    return np.array(found, dtype=np.int64)
+    return np.array(positions, dtype=np.int64)
 
 
 def _undecorated(text: Any, field: Field) -> tuple[Any, Mask]:
@@ -130,8 +130,8 @@ def _convert_duration(text: Any, field: Field) -> tuple[Any, Mask]:
         dtype=bool,
     )
     shown = pa.array([None if one is None else format(one, "f") for one in values], pa.string())
-    found, others = _cast_or_bisect(shown, replace(field, format="default"))
-    return found, misfit | others
+    values_found, others = _cast_or_bisect(shown, replace(field, format="default"))
+    return values_found, misfit | others
 
 
 def _convert_epoch(text: Any, field: Field) -> tuple[Any, Mask]:

@@ -100,13 +100,13 @@ class DelimitedParser(TextParser):
             (markers,) = self._words
             convert = self._convert(types, markers, check_utf8)
             return csv.read_csv(pa.BufferReader(data), self._read, options, convert)
-        found: dict[str, Any] = {}
+        columns: dict[str, Any] = {}
         for markers, names in self._words.items():
             convert = self._convert(types, markers, check_utf8)
             convert.include_columns = names
             table = csv.read_csv(pa.BufferReader(data), self._read, options, convert)
-            found |= dict(zip(table.column_names, table.columns, strict=True))
-        return pa.table({name: found[name] for name in self.layout.names})
+            columns |= dict(zip(table.column_names, table.columns, strict=True))
+        return pa.table({name: columns[name] for name in self.layout.names})
 
     def _suspicious(self, data: bytes, chunk: Chunk) -> bool:
         if chunk.open_quote or b"\0" in data:
@@ -159,10 +159,10 @@ class DelimitedParser(TextParser):
             blame(row, None, kind, None, message)
         rows = np.array([row for row in range(len(records)) if row not in blame.faults], np.int64)
         table, wrong_width = self._read_text(records, rows)
-        for position, found in wrong_width:
+        for position, width in wrong_width:
             expected = len(self.layout.fields)
-            message = f"{plural(found, 'column')} where the layout has {expected}"
-            if not found:
+            message = f"{plural(width, 'column')} where the layout has {expected}"
+            if not width:
                 message = "quotes that do not divide it into fields"
             blame(int(rows[position]), None, "columns", None, message)
         if wrong_width:
@@ -228,13 +228,13 @@ class DelimitedParser(TextParser):
         wrong = sorted(set(wrong))
         if len(table) + len(wrong) != len(rows):
             return self._one_by_one(records, rows)
-        short = {at: found for at, found in wrong if found < len(self.layout.fields)}
+        short = {at: width for at, width in wrong if width < len(self.layout.fields)}
         if short and self.layout.dialect.fill:
             filled = list(records)
-            for at, found in short.items():
+            for at, width in short.items():
                 row = int(rows[at])
                 bare = records[row].rstrip(b"\r\n")
-                filled[row] = bare + self._delimiter * (len(self.layout.fields) - found) + b"\n"
+                filled[row] = bare + self._delimiter * (len(self.layout.fields) - width) + b"\n"
             return self._read_text(filled, rows)
         return self._unmarked(table, mark), wrong
 
@@ -247,7 +247,7 @@ class DelimitedParser(TextParser):
         for position in range(len(rows)):
             table, odd = self._read_text(records, rows[position : position + 1])
             tables.append(table)
-            wrong += [(position, found) for _, found in odd]
+            wrong += [(position, width) for _, width in odd]
         return pa.concat_tables(tables), wrong
 
     def _careful_column(self, column: Any, field: Field, rows: Any, blame: Blamer) -> Any:

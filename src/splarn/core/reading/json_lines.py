@@ -30,11 +30,11 @@ class TwiceError(ValueError):
 
 
 def _pairs(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
-    found = dict(pairs)
-    if len(found) < len(pairs):
+    record = dict(pairs)
+    if len(record) < len(pairs):
         names = [name for name, _ in pairs]
         raise TwiceError(next(name for name in names if names.count(name) > 1))
-    return found
+    return record
 
 
 def read_object(text: str) -> Any:
@@ -121,14 +121,14 @@ class JsonParser(TextParser):
             rows.append(row)
             for name, column in values.items():
                 column.append(record[name])
-        found = np.array(rows, dtype=np.int64)
+        indexes = np.array(rows, dtype=np.int64)
         columns = [
-            careful_values(pa.array(values[field.name], pa.string()), field, found, blame)
+            careful_values(pa.array(values[field.name], pa.string()), field, indexes, blame)
             for field in self.layout.fields
         ]
-        keep = blame.kept(found)
+        keep = blame.kept(indexes)
         typed = pa.table(columns, schema=self.layout.arrow_schema).filter(pa.array(keep))
-        return as_parsed(chunk, typed, found[keep], blame.ordered())
+        return as_parsed(chunk, typed, indexes[keep], blame.ordered())
 
     def _record(self, row: int, raw: bytes, blame: Blamer) -> dict[str, str | None] | None:
         """A record's values as text, or None where there is a fault."""
@@ -159,7 +159,7 @@ class JsonParser(TextParser):
             if name not in self.layout.names:
                 blame(row, name, "columns", None, "a key that the layout does not have")
                 return None
-        found: dict[str, str | None] = {}
+        texts: dict[str, str | None] = {}
         for field in self.layout.fields:
             value = record.get(field.name)
             text = as_text(value)
@@ -173,8 +173,8 @@ class JsonParser(TextParser):
                 blame(row, field.name, "encoding", None, "half a character, which is no text")
                 return None
             # An empty text is no value where something else than text is meant.
-            found[field.name] = None if text == "" and not field.is_free_text else text
-        return found
+            texts[field.name] = None if text == "" and not field.is_free_text else text
+        return texts
 
 
 def _without_empty(text: Any) -> Any:
@@ -186,7 +186,7 @@ def flattened(record: dict[str, Any], inner: frozenset[str] | None = None) -> di
 
     Raises TwiceError where two values would have one name.
     """
-    found: dict[str, Any] = {}
+    flat: dict[str, Any] = {}
 
     def put(name: str, value: Any) -> None:
         if isinstance(value, dict) and (value or inner) and (inner is None or name in inner):
@@ -196,13 +196,13 @@ def flattened(record: dict[str, Any], inner: frozenset[str] | None = None) -> di
         if inner is not None and name in inner and value is None:
             # Nothing is nested here.
             return
-        if name in found:
+        if name in flat:
             raise TwiceError(name)
-        found[name] = value
+        flat[name] = value
 
     for name, value in record.items():
         put(name, value)
-    return found
+    return flat
 
 
 def _is_broken(text: str) -> bool:

@@ -80,5 +80,5 @@ def seconds_of(text: str) -> Decimal | None:
             return None
         sign, days, hours, minutes, seconds = match.groups()
     total = int(days or 0) * 86400 + int(hours or 0) * 3600 + int(minutes or 0) * 60
-    found = total + Decimal(seconds or 0)
-    return -found if sign == "-" else found
+    length = total + Decimal(seconds or 0)
+    return -length if sign == "-" else length

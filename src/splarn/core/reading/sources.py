@@ -26,7 +26,7 @@ def read_sources(paths: Sequence[Place], layout: Layout, headers_do: bool = Fals
     Raises RequestError when a header differs or no file holds anything, OutsideError when a file
     cannot be read.
     """
-    found = []
+    readable = []
     filled = False
     for path in paths:
         source = Source.of(path)
@@ -34,7 +34,7 @@ def read_sources(paths: Sequence[Place], layout: Layout, headers_do: bool = Fals
         source = source.read_by(layout)
         if layout.format == "parquet":
             filled = _check_columns(path, layout) or filled
-            found.append(source)
+            readable.append(source)
             continue
         head = head_of(path, source.codec, LOOK)
         _check_passed(source, layout)
@@ -44,13 +44,13 @@ def read_sources(paths: Sequence[Place], layout: Layout, headers_do: bool = Fals
         filled = filled or any(record_chunks([head], layout.dialect, where=str(path)))
         if headers_do and layout.format == "csv" and layout.dialect.header:
             filled = filled or bool(head.strip())
-        found.append(source)
+        readable.append(source)
     if not filled:
-        what = f"{paths[0]} holds no records"
+        state = f"{paths[0]} holds no records"
         if len(paths) > 1:
-            what = f"None of the {len(paths)} files holds a record"
-        raise RequestError(f"{what}: there is nothing to do.")
-    return found
+            state = f"None of the {len(paths)} files holds a record"
+        raise RequestError(f"{state}: there is nothing to do.")
+    return readable
 
 
 _COMMENTS = tuple(mark.encode() for mark in COMMENTS)
@@ -59,12 +59,12 @@ _WORDS = {"csv": "delimited text", "jsonl": "JSON lines", "parquet": "a Parquet 
 
 def _check_format(source: Source, layout: Layout) -> None:
     """Raises RequestError when a file is surely of another format than the layout's."""
-    found = source.format
+    format = source.format
     # A line of delimited text may begin with a brace, so only a JSON layout is told from it.
-    if found == layout.format or not source.size or (found, layout.format) == ("jsonl", "csv"):
+    if format == layout.format or not source.size or (format, layout.format) == ("jsonl", "csv"):
         return
     raise RequestError(
-        f"{source} is {_WORDS[found]}, while the layout {layout.name!r} is for "
+        f"{source} is {_WORDS[format]}, while the layout {layout.name!r} is for "
         f"{_WORDS[layout.format]}: use the layout that belongs to it or infer one with "
         "`splarn layout`."
     )
@@ -149,8 +149,8 @@ def _order_of(source: Source, head: bytes, layout: Layout) -> tuple[int, ...]:
     missing = [name for name in layout.names if name not in names]
     extra = [name for name in names if name not in layout.names]
     detail = "; ".join(
-        f"{what} {', '.join(repr(name) for name in some[:4])}"
-        for what, some in (("it lacks", missing), ("it adds", extra))
+        f"{verb} {', '.join(repr(name) for name in some[:4])}"
+        for verb, some in (("it lacks", missing), ("it adds", extra))
         if some
     )
     raise RequestError(

@@ -56,10 +56,10 @@ class Bitmaps:
     def delimiters(self, dialect: Dialect) -> Words:
         """The last byte of each delimiter."""
         mark = dialect.delimiter_bytes
-        found = self.of(mark[0])
+        ends = self.of(mark[0])
         for byte in mark[1:]:
-            found = later(found, False) & self.of(byte)
-        return found
+            ends = later(ends, False) & self.of(byte)
+        return ends
 
     def field_starts(self, dialect: Dialect) -> Words:
         """Where fields begin, behind an opening quote too, and what may lie in quoted fields."""

@@ -117,10 +117,10 @@ class Chunk:
         gaps = np.flatnonzero(lows[1:] != highs[:-1])
         begins = np.concatenate((lows[:1], lows[gaps + 1])).tolist()
         stops = np.concatenate((highs[gaps], highs[-1:])).tolist()
-        found = [self.data[a:b] for a, b in zip(begins, stops, strict=True)]
-        if not found[-1].endswith(b"\n"):
-            found[-1] += b"\n"
-        return found
+        raw = [self.data[a:b] for a, b in zip(begins, stops, strict=True)]
+        if not raw[-1].endswith(b"\n"):
+            raw[-1] += b"\n"
+        return raw
 
     def part(self, first: int, last: int) -> Chunk:
         """The records `first` to `last` as a chunk of their own."""
@@ -173,14 +173,14 @@ def record_chunks(
     header = dialect.header_rows if offset == 0 and dialect.header else 0
     if offset == 0:
         offset, line, blocks = skip_beginning(blocks, dialect)
-    for data, found, last, too_long in _aligned(blocks, dialect, size, not is_json):
-        if isinstance(found, _OnBits):
+    for data, scanned, last, too_long in _aligned(blocks, dialect, size, not is_json):
+        if isinstance(scanned, _OnBits):
             if header:
-                found = scan(data, dialect)
+                scanned = scan(data, dialect)
             else:
-                yield Chunk(data, found.records, offset, row, line, False)
-                row += found.records.rows
-                line += found.lines
+                yield Chunk(data, scanned.records, offset, row, line, False)
+                row += scanned.records.rows
+                line += scanned.lines
                 offset += len(data)
                 continue
         if too_long:
@@ -199,10 +199,10 @@ def record_chunks(
                     too_long=too_long,
                 )
                 row += 1
-            line += found.lines
+            line += scanned.lines
             offset += too_long
             continue
-        ends = found.ends
+        ends = scanned.ends
         if last and (not len(ends) or ends[-1] != len(data)):
             ends = np.append(ends, len(data))
         starts = np.empty_like(ends)
@@ -220,28 +220,28 @@ def record_chunks(
                 offset=offset,
                 row=row,
                 line=line,
-                stray=found.stray,
-                open_quote=found.quoted and last,
+                stray=scanned.stray,
+                open_quote=scanned.quoted and last,
             )
         row += len(starts)
-        line += found.lines
+        line += scanned.lines
         offset += len(data)
 
 
 def skip_mark(blocks: Iterable[bytes]) -> tuple[int, Iterator[bytes]]:
     """Takes the byte-order mark off a file's first block; returns its length and the blocks."""
-    rest = iter(blocks)
-    head = next(rest, b"")
+    following = iter(blocks)
+    head = next(following, b"")
     length = len(BOM) if head.startswith(BOM) else 0
-    return length, chain([head[length:]], rest)
+    return length, chain([head[length:]], following)
 
 
 def skip_beginning(blocks: Iterable[bytes], dialect: Dialect) -> tuple[int, int, Iterator[bytes]]:
     """Takes off what stands before the header: bytes and lines that were passed, and the blocks."""
-    length, rest = skip_mark(blocks)
+    length, following = skip_mark(blocks)
     left = dialect.before
     while left:
-        block = next(rest, b"")
+        block = next(following, b"")
         if not block:
             break
         at = 0
@@ -251,8 +251,8 @@ def skip_beginning(blocks: Iterable[bytes], dialect: Dialect) -> tuple[int, int,
             length += len(block)
             continue
         length += at
-        rest = chain([block[at:]], rest)
-    return length, dialect.before - left, rest
+        following = chain([block[at:]], following)
+    return length, dialect.before - left, following
 
 
 def _without_blanks(
@@ -286,14 +286,16 @@ class _OnBits:
 def _on_bits(data: bytes, dialect: Dialect) -> tuple[int, _OnBits] | None:
     """Where the last record of a block ends, and its records; None where bitmaps do not tell."""
     bits = Bitmaps(data)
-    found = judged(bits, dialect)[0]
-    if found is None or found.blank or not found.rows:
+    judgement = judged(bits, dialect)[0]
+    if judgement is None or judgement.blank or not judgement.rows:
         return None
     newlines = bits.of(NEWLINE)
     # Behind the last record's end are newlines of one that is not whole yet.
-    behind = data.count(b"\n", found.last_end) if found.last_end < len(data) else 0
+    behind = data.count(b"\n", judgement.last_end) if judgement.last_end < len(data) else 0
     lines = int(np.bitwise_count(newlines).sum()) - behind
-    return found.last_end, _OnBits(Records(found.rows, ends=found.ends, bits=bits), lines)
+    return judgement.last_end, _OnBits(
+        Records(judgement.rows, ends=judgement.ends, bits=bits), lines
+    )
 
 
 def _aligned(
@@ -317,24 +319,24 @@ def _aligned(
         if quick is not None:
             cut, records = quick
             yield data[:cut], records, False, 0
-            rest = data[cut:]
-            pending, held, waiting = [rest], len(rest), size
+            tail = data[cut:]
+            pending, held, waiting = [tail], len(tail), size
             continue
-        found = scan(data, dialect)
-        if not len(found.ends):
+        scanned = scan(data, dialect)
+        if not len(scanned.ends):
             if held > MAX_RECORD:
-                length, lines, after = _end_of_long(rest_of, dialect, found.quoted)
-                long = Scan(found.ends, False, True, found.lines + lines)
+                length, lines, after = _end_of_long(rest_of, dialect, scanned.quoted)
+                long = Scan(scanned.ends, False, True, scanned.lines + lines)
                 yield data[:KEPT_OF_LONG], long, False, held + length
                 pending, held, waiting = [after], len(after), size
                 continue
             pending, waiting = [data], held + size
             continue
-        cut = int(found.ends[-1])
-        rest = data[cut:]
-        lines = found.lines - rest.count(b"\n")
-        yield data[:cut], replace(found, quoted=False, lines=lines), False, 0
-        pending, held, waiting = [rest], len(rest), size
+        cut = int(scanned.ends[-1])
+        tail = data[cut:]
+        lines = scanned.lines - tail.count(b"\n")
+        yield data[:cut], replace(scanned, quoted=False, lines=lines), False, 0
+        pending, held, waiting = [tail], len(tail), size
     data = b"".join(pending)
     if data:
         yield data, scan(data, dialect), True, 0
@@ -384,19 +386,19 @@ def line_blocks(
             )
         if not cut:
             continue
-        found = tally(body, dialect, quoted) or _slow_tally(body, dialect, quoted)
-        if found.blank and not open_bytes:
+        counted = tally(body, dialect, quoted) or _slow_tally(body, dialect, quoted)
+        if counted.blank and not open_bytes:
             yield from _careful_blocks(chain([data], blocks), dialect, where)
             return
-        if found.blank and found.rows:
+        if counted.blank and counted.rows:
             # Blank lines are sought record by record, from the first one that starts here on.
-            yield body[: found.first_end], 1, found.first_end + open_bytes
-            rest = chain([data[found.first_end :]], blocks)
-            yield from _careful_blocks(rest, dialect, where)
+            yield body[: counted.first_end], 1, counted.first_end + open_bytes
+            following = chain([data[counted.first_end :]], blocks)
+            yield from _careful_blocks(following, dialect, where)
             return
-        yield body, found.rows, found.first_end + open_bytes if found.rows else 0
-        open_bytes = len(body) - found.last_end if found.rows else open_bytes + len(body)
-        quoted = found.quoted
+        yield body, counted.rows, counted.first_end + open_bytes if counted.rows else 0
+        open_bytes = len(body) - counted.last_end if counted.rows else open_bytes + len(body)
+        quoted = counted.quoted
     if pending and not (pending == b"\r" and not open_bytes):
         yield pending + b"\n", 1, len(pending) + open_bytes
     elif open_bytes:
@@ -404,11 +406,11 @@ def line_blocks(
 
 
 def _slow_tally(body: bytes, dialect: Dialect, quoted: bool) -> Tally:
-    found = scan(body, dialect, quoted)
-    rows = len(found.ends)
-    first, last = (int(found.ends[0]), int(found.ends[-1])) if rows else (0, 0)
+    scanned = scan(body, dialect, quoted)
+    rows = len(scanned.ends)
+    first, last = (int(scanned.ends[0]), int(scanned.ends[-1])) if rows else (0, 0)
     blank = body.startswith((b"\n", b"\r\n")) or b"\n\n" in body or b"\n\r\n" in body
-    return Tally(rows, first, last, found.quoted, blank, Ends(np.zeros(0, dtype=np.uint64)))
+    return Tally(rows, first, last, scanned.quoted, blank, Ends(np.zeros(0, dtype=np.uint64)))
 
 
 def _careful_blocks(

@@ -103,12 +103,22 @@ def field_patterns(dialect: Dialect) -> tuple[re.Pattern[bytes], re.Pattern[byte
         e = re.escape(dialect.escape.encode())
         plain = e + rb"[^\n]|" + plain
         quoted = e + rb"(?:.|\Z)|[^" + q + e + rb"]|" + q + q
-    rest = rb"(?:" + plain + rb")*+"
+    unquoted = rb"(?:" + plain + rb")*+"
     inside = rb"(?:" + quoted + rb")*+"
     field = (
-        rb"(?:" + q + inside + rb"(?:" + q + rest + rb"|(\Z))|" + rest + rb")(" + d + rb"|\n|\Z)"
+        rb"(?:"
+        + q
+        + inside
+        + rb"(?:"
+        + q
+        + unquoted
+        + rb"|(\Z))|"
+        + unquoted
+        + rb")("
+        + d
+        + rb"|\n|\Z)"
     )
-    resume = inside + rb"(?:" + q + rest + rb"|(\Z))(" + d + rb"|\n|\Z)"
+    resume = inside + rb"(?:" + q + unquoted + rb"|(\Z))(" + d + rb"|\n|\Z)"
     return re.compile(field, re.DOTALL), re.compile(resume, re.DOTALL)
 
 

@@ -45,12 +45,12 @@ class Record:
 
 def records_of(text: str, marks: Marks, most: int | None = None) -> list[Record]:
     """The records of a text, blank lines left out; `most` are enough."""
-    found: list[Record] = []
+    records: list[Record] = []
     for record in _records(text, marks):
-        found.append(record)
-        if len(found) == most:
+        records.append(record)
+        if len(records) == most:
             break
-    return found
+    return records
 
 
 def lines_of(text: str) -> list[str]:

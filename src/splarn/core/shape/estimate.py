@@ -47,16 +47,16 @@ def sample_bytes(sources: Sequence[Source]) -> list[bytes]:
     total = sum(source.size for source in sources)
     # Pieces of a small source are shorter, so that they do not overlap.
     length = min(PIECE, total // PIECES + 1)
-    found = []
+    stretches = []
     for number in range(PIECES):
         at = int((number + 0.5) / PIECES * total)
         for source in sources:
             if at < source.size:
                 start = max(min(at, source.size - length), 0) if source.codec == "none" else 0
-                found.append(b"".join(source.blocks(start, start + length)))
+                stretches.append(b"".join(source.blocks(start, start + length)))
                 break
             at -= source.size
-    return [data for data in dict.fromkeys(found) if data]
+    return [data for data in dict.fromkeys(stretches) if data]
 
 
 def run_pack_task(task: PackTask) -> tuple[int, int, float, float]:
@@ -88,7 +88,7 @@ def estimate(
     """Packs the sample with each packing by all workers at once; `volume` counts unpacked bytes."""
     watch = progress or Silent()
     watch.start("estimate", len(packings), "codecs")
-    found = []
+    estimates = []
     for packing in packings:
         tasks = [PackTask(packing, data) for data in sample]
         begun = time.perf_counter()
@@ -104,7 +104,7 @@ def estimate(
         back = raw / max(wall * unpacking_time / both, 1e-9)
         share = packed / max(raw, 1)
         entry = Estimate(packing, speed, back, share, volume / speed, round(volume * share))
-        found.append(entry)
+        estimates.append(entry)
         watch.advance(1)
     watch.finish()
-    return found
+    return estimates

@@ -100,17 +100,17 @@ class Unfinished:
     def _names(self) -> set[str]:
         """What the parts of this shape and of the one before it are named after."""
         # An earlier Splarn named all parts alike.
-        found = {self.name, "part"}
+        stems = {self.name, "part"}
         broken = (OSError, ValueError, KeyError, TypeError, IndexError)
         with suppress(*broken):
-            found.add(
+            stems.add(
                 str(json.loads(self.path.read_text(encoding="utf-8").splitlines()[0])["name"])
             )
         with suppress(*broken):
             document = json.loads((self.folder / MANIFEST).read_text(encoding="utf-8"))
             names = (Path(str(one["path"])).name for one in document["resources"])
-            found |= {named[1] for one in names if (named := re.match(r"(.+?)-[0-9]{4}", one))}
-        return found
+            stems |= {named[1] for one in names if (named := re.match(r"(.+?)-[0-9]{4}", one))}
+        return stems
 
     def _resume(self, request: str) -> None:
         try:
@@ -145,5 +145,7 @@ def _cut(fields: dict[str, Any]) -> Cut:
         Count(**{**count, "faults": tuple(Fault(**fault) for fault in count["faults"])})
         for count in fields["counts"]
     )
-    contents = tuple((str(path), Identity(**found)) for path, found in fields.get("contents", ()))
+    contents = tuple(
+        (str(path), Identity(**identity)) for path, identity in fields.get("contents", ())
+    )
     return Cut(parts, counts, contents)

@@ -95,15 +95,15 @@ def count_rows(task: CountTask) -> int:
 
 def locate_rows(task: CountTask) -> list[int]:
     """Where in the file the records of these numbers start, counted from 0 in the range."""
-    found = []
+    offsets = []
     wanted = list(task.rows)
     blocks = read_blocks(task.path, "none", task.start, task.end)
     for chunk in record_chunks(blocks, task.dialect, where=str(task.path), offset=task.start):
         while wanted and wanted[0] < chunk.row + chunk.rows:
-            found.append(chunk.offset + int(chunk.starts[wanted.pop(0) - chunk.row]))
+            offsets.append(chunk.offset + int(chunk.starts[wanted.pop(0) - chunk.row]))
         if not wanted:
             break
-    return found
+    return offsets
 
 
 def _by_rows(
@@ -163,4 +163,4 @@ def _places(
         if inside:
             tasks.append(CountTask(path, layout.dialect, piece.start, piece.end, inside))
         before += count
-    return [at for found in pool.map(locate_rows, tasks) for at in found]
+    return [at for offsets in pool.map(locate_rows, tasks) for at in offsets]

@@ -145,8 +145,8 @@ def write_manifest(manifest: Manifest) -> None:
 
 
 def _piece(piece: SourceRange) -> dict[str, Any]:
-    found = {name: value for name, value in asdict(piece).items() if value is not None}
-    return found | {"path": str(place(piece.path)), "end": piece.end}
+    document = {name: value for name, value in asdict(piece).items() if value is not None}
+    return document | {"path": str(place(piece.path)), "end": piece.end}
 
 
 def _codec(name: Any) -> str:
@@ -176,10 +176,10 @@ def read_manifest(path: Path, anywhere: bool = False) -> Manifest:
         raise RequestError(f"There is no manifest {path}: make one with `splarn shape`.")
     with outside(f"Reading {path}"):
         text = path.read_bytes()
-    found = parse_manifest(text, str(path), path.parent)
+    manifest = parse_manifest(text, str(path), path.parent)
     if not anywhere:
-        _refuse_outside(found, path)
-    return found
+        _refuse_outside(manifest, path)
+    return manifest
 
 
 def _refuse_outside(manifest: Manifest, path: Path) -> None:

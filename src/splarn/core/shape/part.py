@@ -180,5 +180,5 @@ class ColumnarPart:
             return
         table = pa.concat_tables(self._held)
         self._writer.write_table(table.slice(0, rows), row_group_size=self._group)
-        rest = table.slice(rows)
-        self._held, self._held_rows = [rest] if len(rest) else [], len(rest)
+        behind = table.slice(rows)
+        self._held, self._held_rows = [behind] if len(behind) else [], len(behind)

@@ -27,13 +27,13 @@ def plain_field(field: Field) -> Field:
     def value(text: str | None) -> str | None:
         if text is None:
             return None
-        found = convert_value(text, field)
-        if found is None:
+        converted = convert_value(text, field)
+        if converted is None:
             raise RequestError(
                 f"The limit {text!r} of field {field.name!r} is no {field.describe()}: mend the "
                 "layout."
             )
-        return str(value_text(pa.array([found.as_py()], field.arrow_type()))[0].as_py())
+        return str(value_text(pa.array([converted.as_py()], field.arrow_type()))[0].as_py())
 
     return replace(
         field,

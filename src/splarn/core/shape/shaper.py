@@ -74,21 +74,21 @@ def shape(
         tasks = _tasks(sources, layout, made, folder, output, keep, pool)
         total = sum(source.size for source in sources)
         watch.start("shape", total, "bytes")
-        found = _run(tasks, mark, pool, watch)
+        cuts_of = _run(tasks, mark, pool, watch)
         watch.finish()
     except (RequestError, ShortfallError):
         # The same request can only fail again.
         mark.clear()
         mark.finish()
         raise
-    cuts = [cut for task in tasks for cut in found[task.stem]]
+    cuts = [cut for task in tasks for cut in cuts_of[task.stem]]
     resumed = sum(len(cut.parts) for cuts in mark.done.values() for cut in cuts)
     parts = followed([part for cut in cuts for part in cut.parts])
-    contents = {path: found for cut in cuts for path, found in cut.contents}
+    contents = {path: cuts_of for cut in cuts for path, cuts_of in cut.contents}
     left = [Identify(one, layout) for one in sources if key_of(one.place) not in contents]
     contents |= {
-        key_of(task.source.place): found
-        for task, found in zip(left, pool.map(identified, left), strict=True)
+        key_of(task.source.place): cuts_of
+        for task, cuts_of in zip(left, pool.map(identified, left), strict=True)
     }
     # What changed meanwhile is in the parts half as it was and half as it is.
     for source in sources:
@@ -103,7 +103,7 @@ def shape(
 def followed(parts: Sequence[Part]) -> list[Part]:
     """Parts whose ranges know how many records and lines of their source lie before them."""
     ends: dict[str, tuple[int, int] | None] = {}
-    found = []
+    parts_told = []
     for part in parts:
         pieces = []
         for piece in part.source:
@@ -113,8 +113,8 @@ def followed(parts: Sequence[Part]) -> list[Part]:
                 piece = replace(piece, row=end[0], line=end[1] + 1)
             ends[piece.path] = end_of(piece)
             pieces.append(piece)
-        found.append(replace(part, source=tuple(pieces)))
-    return found
+        parts_told.append(replace(part, source=tuple(pieces)))
+    return parts_told
 
 
 def _check_part_size(sources: Sequence[Source], layout: Layout, part_bytes: int) -> None:
@@ -160,7 +160,7 @@ def _run(
     tasks: Sequence[ShapeTask], mark: Unfinished, pool: Pool, watch: Progress
 ) -> dict[str, list[Cut]]:
     """The cuts of every task; tasks run side by side, or share the workers when they are few."""
-    found = {stem: list(mark.done.get(stem, [])) for stem in mark.ended}
+    done = {stem: list(mark.done.get(stem, [])) for stem in mark.ended}
     left = [
         replace(task, done=tuple(mark.done.get(task.stem, ())))
         for task in tasks
@@ -179,10 +179,10 @@ def _run(
     )
     others = [task for task in left if task not in streams]
     for task, cuts in zip(others, pool.map(run, others, watch), strict=True):
-        found[task.stem] = cuts
+        done[task.stem] = cuts
     for task in streams:
-        (found[task.stem],) = Inline().map(lambda one: run(one, pool), [task], watch)
-    return found
+        (done[task.stem],) = Inline().map(lambda one: run(one, pool), [task], watch)
+    return done
 
 
 def _size(task: ShapeTask) -> int:
@@ -199,14 +199,14 @@ def _faults(cuts: Sequence[Cut]) -> list[Fault]:
     """The rows set aside, with rows and lines counted from each file's start."""
     rows: Counter[str] = Counter()
     lines: Counter[str] = Counter()
-    found = []
+    faults = []
     for cut in cuts:
         for count in cut.counts:
             before, above = rows[count.path], lines[count.path]
-            found += [
+            faults += [
                 replace(fault, row=fault.row + before, line=fault.line + above)
                 for fault in count.faults
             ]
             rows[count.path] += count.rows
             lines[count.path] += count.lines
-    return found
+    return faults

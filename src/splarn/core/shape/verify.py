@@ -54,7 +54,7 @@ def _copy_differs(task: VerifyTask) -> list[str]:
     reader = Sequential()
     made, dialect = task.manifest.layout, task.layout.dialect
     header = header_line(made) if made.dialect.header else b""
-    found = []
+    differences = []
     for part in task.parts:
         path = task.manifest.folder / part.path
         unpacked, source = xxhash.xxh3_128(), xxhash.xxh3_128(header)
@@ -69,17 +69,17 @@ def _copy_differs(task: VerifyTask) -> list[str]:
             source.update(data)
             rows += count
         if rows != part.rows:
-            found.append(
+            differences.append(
                 f"{path} holds {plural(part.rows, 'record')} where its source has {rows:,}"
             )
         elif unpacked.digest() != source.digest():
-            found.append(f"{path} does not hold the bytes of its source")
-    return found
+            differences.append(f"{path} does not hold the bytes of its source")
+    return differences
 
 
 def _rows_differ(task: VerifyTask) -> list[str]:
     """Rows of parts and source as sets with counts: order and grouping may differ, rows may not."""
-    made, reader, found = task.manifest.layout, Sequential(), []
+    made, reader, differences = task.manifest.layout, Sequential(), []
     for source, group in groupby(task.parts, lambda part: part.source):
         parts = list(group)
         there = total = here = expected = 0
@@ -95,12 +95,12 @@ def _rows_differ(task: VerifyTask) -> list[str]:
         if len(parts) > 1:
             names += f" and {len(parts) - 1} more of the same stretch"
         if there != here:
-            found.append(
+            differences.append(
                 f"{names} hold {plural(there, 'record')} where the source has {here:,} good ones"
             )
         elif total != expected:
-            found.append(f"{names} do not hold the rows of the source")
-    return found
+            differences.append(f"{names} do not hold the rows of the source")
+    return differences
 
 
 def _hashed(path: Any, codec: str, layout: Layout, *stretch: Any) -> Iterator[tuple[int, int]]:
@@ -141,12 +141,12 @@ def verify_parts(
     ]
     tasks = [VerifyTask(manifest, tuple(group), layout, copies) for group in groups]
     watch.start("verify", len(tasks), "parts")
-    found = _gaps(manifest)
+    all_differences = _gaps(manifest)
     for differences in pool.map(verify_task, tasks):
-        found += differences
+        all_differences += differences
         watch.advance(1)
     watch.finish()
-    return found
+    return all_differences
 
 
 def _group(part: Part, copies: bool) -> object:
@@ -162,19 +162,19 @@ def _gaps(manifest: Manifest) -> list[str]:
     for source in dict.fromkeys(part.source for part in manifest.parts):
         for piece in source:
             by_file[piece.path].append(piece)
-    found = []
+    gaps = []
     for name, pieces in by_file.items():
         path = place(name)
         at: int | None = 0
         for piece in sorted(pieces, key=lambda piece: piece.start):
             if piece.start != at:
-                found.append(f"{path} is not held once from {at:,} on")
+                gaps.append(f"{path} is not held once from {at:,} on")
                 break
             at = piece.end
         else:
             if at is not None and at != _length(name, pieces[0].codec):
-                found.append(f"{path} is not held after {at:,}")
-    return found
+                gaps.append(f"{path} is not held after {at:,}")
+    return gaps
 
 
 def _length(name: str, codec: str) -> int:

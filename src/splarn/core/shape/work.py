@@ -331,22 +331,22 @@ class _Stream:
         source = tuple(piece.range for piece in pieces)
         if not self._parts:
             self._part("", cut)
-        found = tuple(
+        parts = tuple(
             part.finish(source) if isinstance(part, ColumnarPart) else part.finish(source, True)
             for _, part in sorted(self._parts.items())
         )
         self._parts = {}
         contents, self._contents = tuple(self._contents), []
         counts = () if self.copies else tuple(piece.count() for piece in pieces)
-        return Cut(found, counts, contents)
+        return Cut(parts, counts, contents)
 
     def _pieces(self, held: list[Encoded], following: Slice | None) -> Iterator[Share]:
         """What a cut holds of each source; all of a source is in the cuts that it is in."""
         by_index: dict[int, list[Encoded]] = {}
         for encoded in held:
             by_index.setdefault(encoded.slice.index, []).append(encoded)
-        for index, found in by_index.items():
-            source, first = self.task.source[index], found[0].slice
+        for index, its_slices in by_index.items():
+            source, first = self.task.source[index], its_slices[0].slice
             goes_on = following is not None and following.index == index
             end, line = source.end, self._lines[index]
             if goes_on and following is not None:
@@ -355,11 +355,11 @@ class _Stream:
             if index in self._begun:
                 where = replace(where, start=first.at)
             if self.copies:
-                where = self._followed(where, index, found)
+                where = self._followed(where, index, its_slices)
             if index in self._begun:
-                yield Share(where, found, first, line)
+                yield Share(where, its_slices, first, line)
             else:
-                yield Share(where, found, replace(first, row=0, line=0), line)
+                yield Share(where, its_slices, replace(first, row=0, line=0), line)
         self._begun |= set(by_index)
 
     def _followed(self, where: SourceRange, index: int, held: list[Encoded]) -> SourceRange:

@@ -20,13 +20,13 @@ def cut(size: int, piece: int) -> list[Span]:
 
 def joined_spans(spans: Sequence[Span]) -> list[Span]:
     """The same bytes in as few ranges as they allow, in order."""
-    found: list[Span] = []
+    spans_joined: list[Span] = []
     for first, end in sorted(spans):
-        if found and first <= found[-1][1]:
-            found[-1] = (found[-1][0], max(found[-1][1], end))
+        if spans_joined and first <= spans_joined[-1][1]:
+            spans_joined[-1] = (spans_joined[-1][0], max(spans_joined[-1][1], end))
         elif end > first:
-            found.append((first, end))
-    return found
+            spans_joined.append((first, end))
+    return spans_joined
 
 
 class Ranges:

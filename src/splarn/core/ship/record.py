@@ -103,11 +103,11 @@ class ShipRecord:
         by_stream: dict[int, list[Turn]] = {}
         for turn in self.turns:
             by_stream.setdefault(turn.stream, []).append(turn)
-        found = []
+        told = []
         for stream, turns in sorted(by_stream.items()):
             size = sum(turn.bytes for turn in turns)
             if size or any(turn.retries for turn in turns):
-                found.append(
+                told.append(
                     StreamTotal(
                         stream,
                         sum(turn.bytes > 0 for turn in turns),
@@ -118,4 +118,4 @@ class ShipRecord:
                         sum(turn.throttled for turn in turns),
                     )
                 )
-        return found
+        return told

@@ -168,10 +168,10 @@ def _send(task: _Task) -> Sent:
     source.check()
     sent = 0 if kept or left else size
     turn = _turn(stream, sent, begun, trying)
-    found = Sent(str(task.source), task.name, size, digest, kept, (turn,), left)
+    sent_file = Sent(str(task.source), task.name, size, digest, kept, (turn,), left)
     if not left:
-        _after(request, task.source, found)
-    return found
+        _after(request, task.source, sent_file)
+    return sent_file
 
 
 def _send_range(task: _Task) -> Turn:

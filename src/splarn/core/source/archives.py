@@ -90,9 +90,9 @@ class Member:
                 return _Reader(book.open(self.inner), None, self.archive)  # type: ignore[return-value]
             # Not kept: members that are read side by side would move one another's place.
             tape = tarfile.open(self.archive, "r:*")  # noqa: SIM115
-            found = tape.extractfile(self.inner)
-            assert found is not None, "only files are listed"
-            return _Reader(found, tape, self.archive)  # type: ignore[return-value]
+            member = tape.extractfile(self.inner)
+            assert member is not None, "only files are listed"
+            return _Reader(member, tape, self.archive)  # type: ignore[return-value]
 
 
 def is_sheet(place: object) -> bool:
@@ -275,7 +275,7 @@ def _cell(value: Any) -> str:
     if isinstance(value, (date, time)):
         return value.isoformat()
     if isinstance(value, timedelta):
-        seconds, rest = divmod(value, timedelta(seconds=1))
-        fraction = f".{rest.microseconds:06d}".rstrip("0") if rest else ""
+        seconds, remainder = divmod(value, timedelta(seconds=1))
+        fraction = f".{remainder.microseconds:06d}".rstrip("0") if remainder else ""
         return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}{fraction}"
     return str(value)

@@ -34,14 +34,14 @@ def find_files(
     What is no file is left out and put into `skipped`, with what it is.
     Raises RequestError when a place names nothing, OutsideError when it cannot be reached.
     """
-    found: dict[Place, None] = {}
+    files: dict[Place, None] = {}
     for text in places:
         path = place(text)
         if isinstance(path, Remote):
-            found.update(dict.fromkeys(find_remote(path.url)))
+            files.update(dict.fromkeys(find_remote(path.url)))
             continue
         if isinstance(path, Member):
-            found[path] = None
+            files[path] = None
             continue
         if base is not None and not path.is_absolute():
             path = base / path
@@ -65,8 +65,8 @@ def find_files(
             ]
             if not hits:
                 raise RequestError(f"There is no file or folder {path}: check the spelling.")
-        found.update(dict.fromkeys(hits))
-    return list(found)
+        files.update(dict.fromkeys(hits))
+    return list(files)
 
 
 def opened_up(places: Iterable[Place]) -> list[Place]:
@@ -74,17 +74,17 @@ def opened_up(places: Iterable[Place]) -> list[Place]:
 
     Raises OutsideError when one is damaged, RequestError when there is nothing in it.
     """
-    found: list[Place] = []
+    opened: list[Place] = []
     for path in places:
         kind = archive_kind(path) if isinstance(path, Path) else None
         if kind is None or not isinstance(path, Path):
-            found.append(path)
+            opened.append(path)
             continue
         members = members_of(path, kind)
         if not members:
             raise RequestError(f"There are no files in the archive {path}: leave it out.")
-        found += members
-    return found
+        opened += members
+    return opened
 
 
 def kind_of(mode: int) -> str:
@@ -109,7 +109,7 @@ def bring_back(path: Path) -> None:
 
 def _walk(folder: Path, skipped: list[tuple[Path, str]]) -> list[Path]:
     """The data files below a folder, sorted. Links to folders are not followed: they may loop."""
-    found: list[str] = []
+    paths: list[str] = []
     left = [str(folder)]
     while left:
         with outside("Looking into the folder"), os.scandir(left.pop()) as entries:
@@ -127,10 +127,10 @@ def _walk(folder: Path, skipped: list[tuple[Path, str]]) -> list[Path]:
                             continue
                         bring_back(Path(path))
                     if _is_data(path):
-                        found.append(path)
+                        paths.append(path)
                 else:
                     skipped.append((Path(entry.path), _kind_of(entry)))
-    return [Path(path) for path in sorted(found)]
+    return [Path(path) for path in sorted(paths)]
 
 
 def _is_file(entry: os.DirEntry[str]) -> bool:

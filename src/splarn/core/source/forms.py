@@ -28,11 +28,11 @@ _NEIGHBOURS = 20
 
 def reshaped(blocks: Iterable[bytes], forms: Iterable[str]) -> Blocks:
     """Blocks with all the forms done, one after the other."""
-    found = iter(blocks)
+    reshaped_blocks = iter(blocks)
     for form in forms:
         name, _, given = form.partition("=")
-        found = _FORMS[name](found, given)
-    return found
+        reshaped_blocks = _FORMS[name](reshaped_blocks, given)
+    return reshaped_blocks
 
 
 @lru_cache(maxsize=64)

@@ -29,14 +29,14 @@ def reaching(url: str) -> Iterator[None]:
     except FileNotFoundError:
         raise OutsideError(f"{shown_url(url)} is not there: check the spelling.") from None
     except Exception as error:
-        what = (str(error) or type(error).__name__).splitlines()[0]
+        reason = (str(error) or type(error).__name__).splitlines()[0]
         # Errors quote the address as it was opened, with its secrets.
-        what = what.replace(filled(url, shown_url(url)), shown_url(url))
+        reason = reason.replace(filled(url, shown_url(url)), shown_url(url))
         answer = getattr(error, "response", None)
         if answer is not None:
-            what = f"it answers {answer.status_code}"
+            reason = f"it answers {answer.status_code}"
         raise OutsideError(
-            f"{shown_url(url)} cannot be reached ({what}): check the address and that it answers."
+            f"{shown_url(url)} cannot be reached ({reason}): check the address and that it answers."
         ) from None
 
 

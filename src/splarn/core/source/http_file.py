@@ -133,7 +133,7 @@ class HttpFile(io.RawIOBase):
 
     def _hold_to_version(self) -> None:
         """Raises OutsideError when the store has another file there than it had at first."""
-        found = {
+        version = {
             name: self._answer.headers[name]
             for name in ("etag", "last-modified")
             if name in self._answer.headers
@@ -143,13 +143,13 @@ class HttpFile(io.RawIOBase):
             size = self._answer.headers.get("content-length", "")
         changed = size.isdigit() and int(size) != self._size
         for name, was in self._version.items():
-            changed = changed or found.get(name, was) != was
+            changed = changed or version.get(name, was) != was
         if changed:
             raise OutsideError(
                 f"{shown_url(self._url)} was changed while it was read: run the same command again "
                 "when it is delivered whole."
             )
-        self._version = self._version or found
+        self._version = self._version or version
 
     def _leave(self) -> None:
         if self._answer is not None:

@@ -40,13 +40,13 @@ def json_values(blocks: Blocks, given: str = "") -> Blocks:
             quotes = quotes[~escaped(view, quotes, BACKSLASH)]
         marks = np.flatnonzero(_MARKS[view])
         marks = marks[((np.searchsorted(quotes, marks) + quoted) & 1) == 0]
-        found = view[marks]
-        steps = _STEPS[found]
+        characters = view[marks]
+        steps = _STEPS[characters]
         depths = depth + np.cumsum(steps)
         # Outside of strings line breaks are blanks, and so is what separates values.
-        between = (found == COMMA) & (depths == base)
+        between = (characters == COMMA) & (depths == base)
         outer = ((steps > 0) & (depths == base)) | ((steps < 0) & (depths < base))
-        plain = (found == 10) | (found == 13) | between | (outer if base else False)
+        plain = (characters == 10) | (characters == 13) | between | (outer if base else False)
         made = view.copy()
         made[marks[plain]] = BLANK
         ends = marks[(steps < 0) & (depths == base)] + 1
@@ -72,13 +72,13 @@ def form_of_json(head: bytes) -> str | None:
         return None
     import json
 
-    first, end, rest = text.partition(b"\n")
+    first, end, second = text.partition(b"\n")
     try:
         json.loads(first)
     except (ValueError, RecursionError):
         inner = text[1:].lstrip(BLANKS)
         # An object that begins and goes on with a name or ends.
-        several = inner[:1] in (b'"', b"}") and bool(end) and not _is_lines(rest)
+        several = inner[:1] in (b'"', b"}") and bool(end) and not _is_lines(second)
         glued = b"}{" in first.replace(b" ", b"") and first.rstrip().endswith(b"}")
         return "values" if several or glued else "lines"
     return "lines"

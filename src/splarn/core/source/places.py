@@ -160,13 +160,13 @@ def find_remote(url: str) -> list[Remote]:
     scheme = url.partition("://")[0]
     with reaching(url):
         if any(mark in path for mark in "*?["):
-            found = [hit for hit in system.glob(path) if system.isfile(hit)]
+            files = [hit for hit in system.glob(path) if system.isfile(hit)]
         else:
-            found = [path] if system.isfile(path) else system.find(path)
-    hits = sorted(hit for hit in found if not fnmatch(PurePosixPath(hit).name, ".*"))
+            files = [path] if system.isfile(path) else system.find(path)
+    hits = sorted(hit for hit in files if not fnmatch(PurePosixPath(hit).name, ".*"))
     if not hits:
         raise RequestError(f"There is no file {shown_url(url)}: check the spelling.")
-    if found == [path]:
+    if files == [path]:
         return [Remote(url)]
     return [Remote(f"{scheme}://{hit.lstrip('/')}") for hit in map(str, hits)]
 
@@ -192,8 +192,8 @@ def _filesystem_of(scheme: str) -> Any:
             raise ValueError(f"it wants a {wants[0]}, which Splarn does not give it")
         return fsspec.filesystem(scheme)
     except (ImportError, ValueError) as error:
-        what = str(error).splitlines()[0]
-        raise RequestError(f"Places of the kind {scheme}: cannot be opened ({what}).") from None
+        reason = str(error).splitlines()[0]
+        raise RequestError(f"Places of the kind {scheme}: cannot be opened ({reason}).") from None
 
 
 def _arrow_wrapper() -> Any:

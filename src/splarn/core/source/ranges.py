@@ -218,19 +218,19 @@ def _judge(path: Place, dialect: Dialect, points: tuple[int, ...]) -> States:
 
 def _joined(was: Judged, after: tuple[Tally | None, Tally | None], length: int) -> Judged | None:
     """What is known of a stretch, with a block more."""
-    found = after[int(was.quoted)]
-    if found is None:
+    told = after[int(was.quoted)]
+    if told is None:
         return None
     total = was.length + length
-    blank = was.blank or found.blank
-    if not found.rows:
-        return replace(was, quoted=found.quoted, length=total, blank=blank)
-    over = was.length - was.last_end + found.first_end
+    blank = was.blank or told.blank
+    if not told.rows:
+        return replace(was, quoted=told.quoted, length=total, blank=blank)
+    over = was.length - was.last_end + told.first_end
     return Judged(
-        found.quoted,
-        was.rows + found.rows,
-        was.first_end or was.length + found.first_end,
-        was.length + found.last_end,
+        told.quoted,
+        was.rows + told.rows,
+        was.first_end or was.length + told.first_end,
+        was.length + told.last_end,
         total,
         max(was.longest, over),
         blank,
@@ -240,13 +240,13 @@ def _joined(was: Judged, after: tuple[Tally | None, Tally | None], length: int) 
 def _after_newline(path: Place, point: int, dialect: Dialect) -> int:
     """The byte after the first newline at or after `point`; 0 is moved to where the header is."""
     if point == 0:
-        length, _, rest = skip_beginning(read_blocks(path, "none"), dialect)
-        del rest
+        length, _, blocks = skip_beginning(read_blocks(path, "none"), dialect)
+        del blocks
         return length
     for block in read_blocks(path, "none", point, block=FIND):
-        found = block.find(b"\n")
-        if found >= 0:
-            return point + found + 1
+        at = block.find(b"\n")
+        if at >= 0:
+            return point + at + 1
         point += len(block)
     return point
 
@@ -312,8 +312,8 @@ def _next_start(path: Place, dialect: Dialect, start: int, total: int) -> int:
     """The first record start after `start`, which is inside a quoted field."""
     position, quoted = start, True
     for block in _whole_lines(path, start, total):
-        found = scan(block, dialect, quoted)
-        if len(found.ends):
-            return position + int(found.ends[0])
-        position, quoted = position + len(block), found.quoted
+        scanned = scan(block, dialect, quoted)
+        if len(scanned.ends):
+            return position + int(scanned.ends[0])
+        position, quoted = position + len(block), scanned.quoted
     return total

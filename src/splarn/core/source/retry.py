@@ -91,9 +91,9 @@ def seconds_asked(text: str | None) -> float | None:
     if text is None:
         return None
     text = text.strip()
-    if found := _SECONDS.fullmatch(text):
+    if number := _SECONDS.fullmatch(text):
         # More digits than these are longer than anybody waits.
-        return float(text) if len(found[1]) <= 12 else 1e12
+        return float(text) if len(number[1]) <= 12 else 1e12
     try:
         until = parsedate_to_datetime(text)
         if until.tzinfo is None:

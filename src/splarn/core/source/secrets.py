@@ -51,11 +51,11 @@ def _remember(name: str, value: str) -> None:
         return
     forms = {value, quote(value, safe=""), quote_plus(value), quote(value), repr(value)[1:-1]}
     # The longest first, since one may begin like another.
-    found = "|".join(re.escape(form) for form in sorted(forms, key=len, reverse=True))
+    pattern = "|".join(re.escape(form) for form in sorted(forms, key=len, reverse=True))
     if len(value) < _SHORT:
-        _patterns[name] = re.compile(rf"(?<!\w)(?:{found})(?!\w)")
+        _patterns[name] = re.compile(rf"(?<!\w)(?:{pattern})(?!\w)")
     else:
-        _patterns[name] = re.compile(found, re.IGNORECASE)
+        _patterns[name] = re.compile(pattern, re.IGNORECASE)
 
 
 def hide(text: str) -> str:

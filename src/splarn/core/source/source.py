@@ -127,24 +127,24 @@ class Source:
             with outside(f"Reading {self.place}"), open_place(self.place) as file:
                 first = Reading(0)
                 first.unpacked(file.read(first.first))
-            found = Identity(first.begins, content_hash(self.place))
+            known = Identity(first.begins, content_hash(self.place))
         else:
             reading = Reading(self.first_record(layout.dialect))
-            found = _identity_of(reading, self.blocks(), whole)
+            known = _identity_of(reading, self.blocks(), whole)
         self.check_unchanged()
-        return found
+        return known
 
     def check_unchanged(self) -> None:
         """Raises OutsideError when the file is no longer what it was."""
         size, stamp = look(self.place)
         if (size, stamp) != (self.size, self.stamp):
-            what = (
+            change = (
                 "has been changed"
                 if size == self.size
                 else (f"had {self.size:,} bytes and has {size:,} now")
             )
             raise OutsideError(
-                f"{self.place} {what} while it was read: wait until it is delivered whole, then "
+                f"{self.place} {change} while it was read: wait until it is delivered whole, then "
                 "run the same command again."
             )
 
@@ -207,16 +207,16 @@ class Proof:
             return self.content
         if self.packed_hash and self._packed.content_id != self.packed_hash:
             raise self._other()
-        found, wanted = self._reading.identity, self.content
+        passed, wanted = self._reading.identity, self.content
         # An earlier manifest tells only what the bytes on disk are.
-        if found.same(wanted) is False and wanted.whole != self.packed_hash:
+        if passed.same(wanted) is False and wanted.whole != self.packed_hash:
             raise self._other()
-        return replace(found, whole=wanted.whole or found.whole)
+        return replace(passed, whole=wanted.whole or passed.whole)
 
     def _other(self) -> OutsideError:
-        what = "listed in its manifest" if self.packed_hash else "looked at first"
+        origin = "listed in its manifest" if self.packed_hash else "looked at first"
         return OutsideError(
-            f"{self.source.place} does not hold the bytes that were {what}: it was changed or "
+            f"{self.source.place} does not hold the bytes that were {origin}: it was changed or "
             "damaged on its way; bring back the right one, then run the same command again."
         )
 

@@ -128,10 +128,10 @@ class ZstdUnpacker:
             if end == at and not whole:
                 self._rest = data[at:]
                 return
-            found = self._state.decompress(data[at:end])
+            unpacked = self._state.decompress(data[at:end])
             at = end
-            if found:
-                yield found
+            if unpacked:
+                yield unpacked
             if self._state.eof:
                 self.ended = True
                 self.unused = (self._state.unused_data or b"") + data[at:]

@@ -55,11 +55,11 @@ class Catalogue:
     @property
     def by_file(self) -> dict[str, list[Finding]]:
         """The findings of each file by its path, also those that only show beside other files."""
-        found: dict[str, list[Finding]] = {file.path: [] for file in self.files}
+        findings: dict[str, list[Finding]] = {file.path: [] for file in self.files}
         for finding in self.findings:
-            if finding.path in found:
-                found[finding.path].append(finding)
-        return found
+            if finding.path in findings:
+                findings[finding.path].append(finding)
+        return findings
 
 
 def survey(
@@ -86,17 +86,17 @@ def survey(
         watch.advance(1)
     watch.finish()
     files, twins = _same_content(files, paths)
-    found = [finding for file in files for finding in file.findings]
-    found += [
-        Finding("not-a-file", str(path), f"{path.name} is {what}; it was left out")
-        for path, what in skipped
+    findings = [finding for file in files for finding in file.findings]
+    findings += [
+        Finding("not-a-file", str(path), f"{path.name} is {kind}; it was left out")
+        for path, kind in skipped
     ]
-    found += _growing(files, paths, begun)
-    found += twins
-    found += _mixed(files)
+    findings += _growing(files, paths, begun)
+    findings += twins
+    findings += _mixed(files)
     if intended is not None:
-        found += fit_findings(files, intended)
-    return Catalogue(tuple(files), tuple(found))
+        findings += fit_findings(files, intended)
+    return Catalogue(tuple(files), tuple(findings))
 
 
 def _looks(paths: Sequence[Place], dialect: Dialect | None, exact: bool) -> Iterator[SourceFile]:
@@ -115,19 +115,18 @@ def _growing(files: Sequence[SourceFile], paths: Sequence[Place], begun: float) 
     if not fresh:
         return []
     time.sleep(max(PAUSE - (time.time() - begun), 0))
-    found = []
+    findings = []
     for file, path in fresh:
         try:
             size = path.stat().st_size
         except (OSError, OutsideError):
             size = -1
         if size != file.bytes:
-            what = "disappeared" if size < 0 else f"grew from {file.bytes:,} to {size:,} bytes"
-            message = (
-                f"{Path(file.path).name} {what} while it was looked at; wait until it is delivered"
-            )
-            found.append(Finding("growing", file.path, message))
-    return found
+            change = "disappeared" if size < 0 else f"grew from {file.bytes:,} to {size:,} bytes"
+            name = Path(file.path).name
+            message = f"{name} {change} while it was looked at; wait until it is delivered"
+            findings.append(Finding("growing", file.path, message))
+    return findings
 
 
 def _same_content(
@@ -158,7 +157,7 @@ def _same_content(
                 continue
             files[index] = file = replace(file, content_id=whole)
         groups[file.content_id].append(file)
-    found = [
+    findings = [
         Finding(
             "same-content",
             group[-1].path,
@@ -168,7 +167,7 @@ def _same_content(
         for key, group in groups.items()
         if len(group) > 1 and not key.startswith("head:")
     ]
-    return files, found
+    return files, findings
 
 
 def _names(group: Sequence[SourceFile]) -> str:
@@ -180,24 +179,24 @@ def _names(group: Sequence[SourceFile]) -> str:
 
 def _mixed(files: Sequence[SourceFile]) -> list[Finding]:
     """Files of other columns or another header than most."""
-    found = []
+    findings = []
     for kind in (DELIMITED, PARQUET):
         filled = [file for file in files if file.format == kind and file.rows and file.columns]
         if len(filled) > 1:
-            found += _mixed_columns(filled)
+            findings += _mixed_columns(filled)
     formats = Counter(file.format for file in files if file.rows)
     if len(formats) > 1:
         kinds = ", ".join(f"{count:,} {kind}" for kind, count in formats.most_common())
-        found.append(
+        findings.append(
             Finding(
                 "mixed-formats", None, f"the files are of several formats: {kinds}; load each apart"
             )
         )
-    return found
+    return findings
 
 
 def _mixed_columns(filled: Sequence[SourceFile]) -> list[Finding]:
-    found = []
+    findings = []
     usual = Counter(file.columns for file in filled).most_common(1)[0][0]
     like = next(file for file in filled if file.columns == usual)
     for file in filled:
@@ -206,19 +205,19 @@ def _mixed_columns(filled: Sequence[SourceFile]) -> list[Finding]:
                 f"{Path(file.path).name} has {file.columns} columns where "
                 f"{Path(like.path).name} has {usual}; survey and load each kind apart"
             )
-            found.append(Finding("mixed-columns", file.path, message))
+            findings.append(Finding("mixed-columns", file.path, message))
     headers = Counter(file.head_line for file in filled if file.columns == usual)
     if len(headers) > 1:
         common = headers.most_common(1)[0][0]
         like = next(file for file in filled if file.head_line == common)
         for file in filled:
             if file.columns == usual and file.head_line != common:
-                what = "another header than" if file.head_line else "no header, unlike"
+                difference = "another header than" if file.head_line else "no header, unlike"
                 if file.format == PARQUET:
-                    what = "other column names or types than"
+                    difference = "other column names or types than"
                 message = (
-                    f"{Path(file.path).name} has {what} {Path(like.path).name}; survey and load "
-                    "each kind apart"
+                    f"{Path(file.path).name} has {difference} {Path(like.path).name}; survey and "
+                    "load each kind apart"
                 )
-                found.append(Finding("mixed-headers", file.path, message))
-    return found
+                findings.append(Finding("mixed-headers", file.path, message))
+    return findings

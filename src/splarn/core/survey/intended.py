@@ -40,13 +40,13 @@ def fit_findings(files: Sequence[SourceFile], intended: Intended) -> list[Findin
 
 
 def _unsplittable(files: Sequence[SourceFile], intended: Intended) -> list[Finding]:
-    found = []
+    findings = []
     for file in files:
         if file.splittable or file.raw_bytes <= intended.part_size:
             continue
         speed = UNPACK.get(file.codec, 100e6)
         parts = -(-file.raw_bytes // intended.part_size)
-        found.append(
+        findings.append(
             Finding(
                 "unsplittable",
                 file.path,
@@ -56,7 +56,7 @@ def _unsplittable(files: Sequence[SourceFile], intended: Intended) -> list[Findi
                 f"{plural(parts, 'part')} of {show_size(intended.part_size)} first",
             )
         )
-    return found
+    return findings
 
 
 def _many_small(files: Sequence[SourceFile], intended: Intended) -> list[Finding]:

@@ -54,8 +54,8 @@ def look_at_source(source: Source, head: bytes, dialect: Dialect | None, exact: 
     path, size, codec = source.place, source.size, source.packing
     facts: Facts = {"source": source}
     if not size:
-        what = f"{path.name} is empty; leave it out or ask for it again"
-        return SourceFile(**facts, **_exactly(0), findings=(Finding("empty", str(path), what),))
+        message = f"{path.name} is empty; leave it out or ask for it again"
+        return SourceFile(**facts, **_exactly(0), findings=(Finding("empty", str(path), message),))
     findings = _name_lies(path, codec)
     try:
         if source.format == "parquet":
@@ -70,8 +70,8 @@ def look_at_source(source: Source, head: bytes, dialect: Dialect | None, exact: 
     except OutsideError as error:
         findings.append(Finding("damaged", str(path), str(error).rstrip(".")))
     if facts.get("rows") == 0:
-        what = f"{path.name} holds a header and no records"
-        findings.append(Finding("header-only", str(path), what))
+        message = f"{path.name} holds a header and no records"
+        findings.append(Finding("header-only", str(path), message))
     return SourceFile(**facts, findings=tuple(findings))
 
 
@@ -90,9 +90,11 @@ def _name_lies(path: Place, codec: str) -> list[Finding]:
     named = codec_by_name(path)
     if named == codec:
         return []
-    what = "not compressed" if codec == "none" else f"{codec}, by its content"
+    content = "not compressed" if codec == "none" else f"{codec}, by its content"
     told = "no compression" if named == "none" else named
-    message = f"{path.name} is {what}, while its name speaks of {told}; Splarn goes by the content"
+    message = (
+        f"{path.name} is {content}, while its name speaks of {told}; Splarn goes by the content"
+    )
     return [Finding("codec-mismatch", str(path), message)]
 
 
@@ -185,13 +187,13 @@ def _judged(source: Source, head: bytes, whole: bool) -> tuple[Dialect, int]:
     except RequestError:
         # Nothing to be judged, and so one column of whatever it is.
         return Dialect(header=False), 1
-    found = replace(form.dialect, footer=0 if not cut else form.dialect.footer), form.width
+    verdict = replace(form.dialect, footer=0 if not cut else form.dialect.footer), form.width
     if len(_known) > MOST_KNOWN:
         _known.clear()
     if not special:
-        _known[key] = found
-    _last[:] = [found]
-    return found
+        _known[key] = verdict
+    _last[:] = [verdict]
+    return verdict
 
 
 def _fits_too(head: bytes, dialect: Dialect, width: int) -> bool:
@@ -319,12 +321,12 @@ def _width(data: bytes, dialect: Dialect) -> float | None:
         # Without quotes every line is a record.
         last = data.rfind(b"\n")
         return (last + 1) / data.count(b"\n") if last > 0 else None
-    found = scan(data, dialect)
-    if found.stray:
+    scanned = scan(data, dialect)
+    if scanned.stray:
         other = scan(data, dialect, quoted=True)
         if not other.stray:
-            found = other
-    ends = found.ends
+            scanned = other
+    ends = scanned.ends
     if len(ends) < 2:
         return None
     return float(ends[-1] - ends[0]) / (len(ends) - 1)
@@ -334,18 +336,18 @@ def _look_reshaped(source: Source, head: bytes, dialect: Dialect, exact: bool) -
     """A file whose text must be reshaped as it is read, and so from its start on."""
     path, size = source.place, source.size
     codec = "+".join((source.codec, *dialect.forms))
-    rest: Facts = {"raw_bytes": size, "splittable": source.packing == "none"}
+    known: Facts = {"raw_bytes": size, "splittable": source.packing == "none"}
     if exact or size <= SMALL_PACKED or source.packing != "none":
         rows = sum(
             chunk.rows
             for chunk in record_chunks(read_blocks(path, codec), dialect, where=str(path))
         )
-        return rest | _exactly(rows) | {"content_id": content_id_of(path, source.packing)}
+        return known | _exactly(rows) | {"content_id": content_id_of(path, source.packing)}
     plain = b"".join(reshaped([head], codec.split("+")[1:]))
     width = (_width(plain, dialect.as_read) or len(plain)) * len(head) / max(len(plain), 1)
     rows = max(round(size / width), 1)
     few: Facts = {"rows": rows, "rows_low": int(rows * 0.8), "rows_high": int(rows * 1.25) + 1}
-    return rest | few | {"content_id": f"head:{xxhash.xxh3_128_hexdigest(head)}"}
+    return known | few | {"content_id": f"head:{xxhash.xxh3_128_hexdigest(head)}"}
 
 
 def _look_at_long(source: Source, dialect: Dialect | None, exact: bool) -> Facts:

@@ -109,23 +109,23 @@ class LoadDetails:
         for earlier, name in (("aside", "side_table"), ("rest", "resting_tier")):
             document.setdefault(name, document.get(earlier, ""))
         known = {field.name for field in fields(cls)}
-        found = {name: value for name, value in document.items() if name in known}
+        kept = {name: value for name, value in document.items() if name in known}
         for name in ("digests", "digests_before"):
-            if found.get(name) is not None:
-                found[name] = tuple(ColumnDigest(**digest) for digest in found[name])
+            if kept.get(name) is not None:
+                kept[name] = tuple(ColumnDigest(**digest) for digest in kept[name])
         for name in ("durability", "route"):
-            if name in found:
-                found[name] = RENAMED.get(found[name], found[name])
+            if name in kept:
+                kept[name] = RENAMED.get(kept[name], kept[name])
         for name in ("indexes", "ended", "marks"):
-            if found.get(name) is not None:
-                found[name] = tuple(tuple(pair) for pair in found[name])
-        found["holds"] = tuple(
+            if kept.get(name) is not None:
+                kept[name] = tuple(tuple(pair) for pair in kept[name])
+        kept["holds"] = tuple(
             (part_id, tuple(_held(*held) for held in all_held))
-            for part_id, all_held in found.get("holds", ())
+            for part_id, all_held in kept.get("holds", ())
         )
-        described = [dict(zip(_OF_FIELD, one, strict=True)) for one in found.get("fields", [])]
-        found["fields"] = tuple(Field(**one) for one in described)
-        return cls(**found)
+        described = [dict(zip(_OF_FIELD, one, strict=True)) for one in kept.get("fields", [])]
+        kept["fields"] = tuple(Field(**one) for one in described)
+        return cls(**kept)
 
 
 def _held(whole: str, start: int, end: int | None, begins: str = "") -> Held:

@@ -46,12 +46,12 @@ class ColumnDigest:
 
     def differences(self, other: ColumnDigest) -> list[str]:
         """What differs, in words, this side named first; empty when nothing does."""
-        found = []
-        for what in ("values", "nulls", "sum", "low", "high"):
-            mine, theirs = getattr(self, what), getattr(other, what)
+        told = []
+        for figure in ("values", "nulls", "sum", "low", "high"):
+            mine, theirs = getattr(self, figure), getattr(other, figure)
             if mine != theirs and not _close(mine, theirs):
-                found.append(f"{what} {mine} against {theirs}")
-        return found
+                told.append(f"{figure} {mine} against {theirs}")
+        return told
 
 
 def _pick(choose: Any, a: Any, b: Any) -> Any:

@@ -47,18 +47,18 @@ class Lever:
         """
         where = where or self.option
         try:
-            found = self.read(given)
+            read = self.read(given)
         except RequestError as error:
             raise RequestError(f"{where}: {error}") from None
-        if self.known and found not in self.known:
+        if self.known and read not in self.known:
             raise RequestError(
-                f"{where}: the {self.words} {found!r} is not known; use {', '.join(self.known)}."
+                f"{where}: the {self.words} {read!r} is not known; use {', '.join(self.known)}."
             )
-        if self.least is not None and found < self.least:
+        if self.least is not None and read < self.least:
             raise RequestError(
-                f"{where}: the {self.words} {found} is too small; it must be {self.least} or more."
+                f"{where}: the {self.words} {read} is too small; it must be {self.least} or more."
             )
-        return found
+        return read
 
 
 def lever(words: str, help: str, *, default: Any = ..., **more: Any) -> Any:
@@ -74,8 +74,8 @@ def lever(words: str, help: str, *, default: Any = ..., **more: Any) -> Any:
 
 def levers_in(kind: type) -> dict[str, Lever]:
     """The levers that a dataclass holds, by the names of its fields."""
-    found = {one.name: one.metadata.get("lever") for one in fields(kind)}
-    return {name: Lever(name=name, **made) for name, made in found.items() if made is not None}
+    described = {one.name: one.metadata.get("lever") for one in fields(kind)}
+    return {name: Lever(name=name, **made) for name, made in described.items() if made is not None}
 
 
 @dataclass(frozen=True, order=True, kw_only=True)

@@ -21,13 +21,13 @@ def joined(many: Iterable[Marks | None]) -> Marks | None:
         if marks is None:
             return None
         ranges += marks
-    found: list[tuple[int, int]] = []
+    spans: list[tuple[int, int]] = []
     for first, last in sorted(ranges):
-        if found and first <= found[-1][1] + 1:
-            found[-1] = (found[-1][0], max(found[-1][1], last))
+        if spans and first <= spans[-1][1] + 1:
+            spans[-1] = (spans[-1][0], max(spans[-1][1], last))
         else:
-            found.append((first, last))
-    return tuple(found) if len(found) <= MOST_RANGES else None
+            spans.append((first, last))
+    return tuple(spans) if len(spans) <= MOST_RANGES else None
 
 
 def marks_text(marks: Marks | None) -> str:
@@ -41,8 +41,8 @@ def read_marks(text: str) -> Marks | None:
     """The reverse of `marks_text`."""
     if text == "?":
         return None
-    found = []
+    ranges = []
     for piece in text.split():
         first, _, last = piece.partition("-")
-        found.append((int(first), int(last or first)))
-    return tuple(found)
+        ranges.append((int(first), int(last or first)))
+    return tuple(ranges)

@@ -165,8 +165,8 @@ class Space:
 
     def as_json(self) -> dict[str, Any]:
         """The values by the levers' keys."""
-        found: dict[str, Any] = {
+        document: dict[str, Any] = {
             LEVERS[name].key: [value if isinstance(value, int) else str(value) for value in values]
             for name, values in self.values.items()
         }
-        return {**found, "format": self.format}
+        return {**document, "format": self.format}

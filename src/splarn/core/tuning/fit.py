@@ -137,8 +137,8 @@ def _fit_phase(law: Law, columns: Columns, seconds: Sequence[float]) -> PhaseFit
 
     bounds = (centre - 6 * spread, centre + 6 * spread)
     for _ in range(ROUNDS):
-        found = least_squares(residuals, theta, bounds=bounds)
-        theta = found.x
+        solution = least_squares(residuals, theta, bounds=bounds)
+        theta = solution.x
         predicted = law.seconds(columns, theta[None, :])[:, 0]
         misfit = observed - np.log(predicted)
         deviation = 1.4826 * float(np.median(np.abs(misfit)))
@@ -146,7 +146,7 @@ def _fit_phase(law: Law, columns: Columns, seconds: Sequence[float]) -> PhaseFit
         count = len(observed)
         pooled = (count * deviation**2 + 3 * FIRST_NOISE**2) / (count + 3)
         noise = max(float(np.sqrt(pooled)), LEAST_NOISE)
-    covariance = np.linalg.inv(found.jac.T @ found.jac)
+    covariance = np.linalg.inv(solution.jac.T @ solution.jac)
     return PhaseFit(law, theta, covariance, misfit)
 
 

@@ -97,7 +97,7 @@ def forecast(
     ratio = max(volume.bytes, 1) / max(model.measured.bytes, 1)
     # A volume that is an estimate makes every phase as uncertain as it is itself.
     volume_off = np.exp(volume.error / Z90 * random.standard_normal(DRAWS))
-    noise = {phase: found * volume_off for phase, found in _noise(model, ratio, random).items()}
+    noise = {phase: off * volume_off for phase, off in _noise(model, ratio, random).items()}
     by_phase = {
         fitted.law.phase.name: noise[fitted.law.phase.name]
         * fitted.law.seconds(columns, _draw(fitted, random))
@@ -165,7 +165,7 @@ def _costs(
 
 def outside_measured(configuration: Configuration, measured: Measured) -> tuple[str, ...]:
     """The levers, in words, whose value lies outside what trials covered."""
-    found = []
+    words = []
     for name, lever in LEVERS.items():
         if name in LOAD_LEVERS:
             # These are measured together.
@@ -177,7 +177,7 @@ def outside_measured(configuration: Configuration, measured: Measured) -> tuple[
         else:
             covered = str(value) in measured.names[name]
         if not covered:
-            found.append(lever.words)
+            words.append(lever.words)
     if way_of_writing(configuration) not in measured.ways:
-        found.append("way of writing")
-    return tuple(found)
+        words.append("way of writing")
+    return tuple(words)

@@ -99,8 +99,8 @@ def remove_left(open_engine: OpenEngine, keeper: Session) -> list[str]:
     `keeper` is the session by which claims are asked for. Raises OutsideError.
     """
     removed = []
-    found = [note for note in keeper.notes.loads() if note.state == TRIAL]
-    left = [note for note in found if keeper.claims.claim(note.load_id)]
+    trials = [note for note in keeper.notes.loads() if note.state == TRIAL]
+    left = [note for note in trials if keeper.claims.claim(note.load_id)]
     # What was read must not keep others from writing.
     keeper.rollback()
     for note in left:

@@ -41,8 +41,8 @@ def take_sample(
     pieces: list[SourceRange] = []
     for path in paths:
         source = Source.of(path).read_by(layout)
-        for found in cut_file(source, layout, piece, pool):
-            pieces.append(SourceRange(key_of(path), source.codec, found.start, found.end))
+        for cut_range in cut_file(source, layout, piece, pool):
+            pieces.append(SourceRange(key_of(path), source.codec, cut_range.start, cut_range.end))
     wanted = max(round(size / piece), 1)
     step = max(len(pieces) / wanted, 1.0)
     chosen = [pieces[int(index * step)] for index in range(min(wanted, len(pieces)))]

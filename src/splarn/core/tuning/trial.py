@@ -49,10 +49,10 @@ class Trial:
     def from_json(cls, document: dict[str, Any]) -> Trial:
         """The reverse of `as_json`; what else was noted with the trial is left out."""
         known = {field.name for field in fields(cls)}
-        found = {name: value for name, value in document.items() if name in known}
-        found["configuration"] = Configuration.from_json(document["configuration"])
-        found["compute"] = tuple(Stretch(*one) for one in document.get("compute", ()))
-        return cls(**found)
+        kept = {name: value for name, value in document.items() if name in known}
+        kept["configuration"] = Configuration.from_json(document["configuration"])
+        kept["compute"] = tuple(Stretch(*one) for one in document.get("compute", ()))
+        return cls(**kept)
 
     @property
     def usage(self) -> Usage:

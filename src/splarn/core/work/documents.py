@@ -47,7 +47,7 @@ def first_wrong(error: ValidationError, model: type[BaseModel] | None = None) ->
     # Of a value that may be of several kinds, each kind that it is not comes as an error.
     kinds = [one for one in entries if one["type"] in _MUST and one["input"] is first["input"]]
     key = ".".join(str(piece) for piece in place) or "the document"
-    kind, found = first["type"], first["input"]
+    kind, given = first["type"], first["input"]
     if kind in ("extra_forbidden", "unexpected_keyword_argument"):
         return _unknown(place, _keys_at(model, place[:-1]))
     if kind in ("missing", "missing_argument"):
@@ -55,16 +55,16 @@ def first_wrong(error: ValidationError, model: type[BaseModel] | None = None) ->
     if kind in _BOUNDS:
         name, words = _BOUNDS[kind]
         bound = f"{first['ctx'][name]:g}"
-        return f"{key} is {found!r}, and must be {words.format(bound)}"
+        return f"{key} is {given!r}, and must be {words.format(bound)}"
     if kind == _CHOICES:
-        return f"{key} is {found!r}, and must be {first['ctx']['expected']}"
+        return f"{key} is {given!r}, and must be {first['ctx']['expected']}"
     if len(kinds) > 1:
         key = ".".join(str(piece) for piece in place[:-1])
     must = list(dict.fromkeys(_MUST[one["type"]] for one in kinds))
     if "a number" in must and "a whole number" in must:
         must.remove("a whole number")
     wanted = " or ".join(must)
-    shown = repr(found) if len(repr(found)) <= 60 else f"{repr(found)[:57]}..."
+    shown = repr(given) if len(repr(given)) <= 60 else f"{repr(given)[:57]}..."
     return f"{key} is {shown}, and must be {wanted or 'of another kind'}"
 
 
@@ -88,5 +88,5 @@ def _keys_at(model: Any, place: Sequence[str | int]) -> list[str]:
             # An entry of a list or a section of any keys: its own kind comes last.
             kinds = get_args(model)
             model = kinds[-1] if kinds else None
-    found: Mapping[str, Any] = getattr(model, "model_fields", {})
-    return [name for name in found if name not in ("folder", "path")]
+    fields: Mapping[str, Any] = getattr(model, "model_fields", {})
+    return [name for name in fields if name not in ("folder", "path")]

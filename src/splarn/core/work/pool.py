@@ -263,12 +263,14 @@ class Processes(_Futures):
         if amount:
             watch.advance(amount)
         if self._labels:
-            found = list(self._lanes)
+            figures = list(self._lanes)
             labels = ["", *self._labels]
             watch.lanes(
                 [
                     Lane(labels[int(at)] if int(at) < len(labels) else "", done, int(rows))
-                    for done, rows, at in zip(found[::3], found[1::3], found[2::3], strict=True)
+                    for done, rows, at in zip(
+                        figures[::3], figures[1::3], figures[2::3], strict=True
+                    )
                 ]
             )
 

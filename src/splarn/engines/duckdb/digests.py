@@ -37,5 +37,5 @@ class DuckdbDigests(SqlDigests):
         return f"{column}::VARCHAR"
 
     def _asked(self, statement: str) -> Sequence[Any]:
-        found: Sequence[Any] = self.link.run(statement).rows[0]
-        return found
+        row: Sequence[Any] = self.link.run(statement).rows[0]
+        return row

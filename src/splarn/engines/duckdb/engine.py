@@ -113,12 +113,12 @@ class DuckdbNotes(SqlNotes):
     def note_schemas(self) -> list[str | None]:
         """See SqlNotes."""
         with self.link.failing("Looking for the notes of", self.link.place):
-            found = self.link.driver.execute(
+            schemas = self.link.driver.execute(
                 "SELECT schema_name FROM duckdb_tables() WHERE database_name = current_database() "
                 "AND table_name = ? ORDER BY 1",
                 [NOTES],
             ).fetchall()
-        return [None if schema == "main" else schema for (schema,) in found]
+        return [None if schema == "main" else schema for (schema,) in schemas]
 
 
 # The type checker holds the engine to the contract.

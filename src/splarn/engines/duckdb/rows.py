@@ -29,8 +29,10 @@ class DuckdbRows(SqlRows):
     def last_mark(self, table: str) -> int | None:
         """See Rows. Rows are numbered as they are added, and no other program adds any."""
         with self.link.failing("Looking at the rows of", table):
-            found = self.link.run(f"SELECT coalesce(max(rowid), -1) FROM {self.link.quoted(table)}")
-            return int(found.value)
+            answer = self.link.run(
+                f"SELECT coalesce(max(rowid), -1) FROM {self.link.quoted(table)}"
+            )
+            return int(answer.value)
 
     def within(self, table: str, marks: Marks) -> str:
         """See Rows."""

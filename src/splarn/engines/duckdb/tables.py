@@ -28,7 +28,7 @@ class DuckdbTables(FileTables):
         """See Tables."""
         with self.link.failing("Looking at the table", table):
             schema, bare = schema_and_name(table)
-            found = self.link.driver.execute(
+            described = self.link.driver.execute(
                 "SELECT column_name, lower(data_type), is_nullable = 'YES' OR "
                 "column_default IS NOT NULL, coalesce(column_default, '') LIKE 'nextval(%' "
                 "FROM information_schema.columns "
@@ -38,28 +38,28 @@ class DuckdbTables(FileTables):
             ).fetchall()
         return [
             TableColumn(name, _field_type(kind), free, numbered)
-            for name, kind, free, numbered in found
+            for name, kind, free, numbered in described
         ] or None
 
     def statement_of(self, table: str) -> str:
         """See Tables."""
-        found = self._described("sql", "duckdb_tables()", table)
-        return str(found[0][0])
+        described = self._described("sql", "duckdb_tables()", table)
+        return str(described[0][0])
 
     def indexes(self, table: str) -> list[TableIndex]:
         """See Tables."""
         with self.link.failing("Looking at the indexes of", table):
-            found = self._described("index_name, sql, is_unique", "duckdb_indexes()", table)
-        return [TableIndex(name, sql, unique) for name, sql, unique in found if sql]
+            described = self._described("index_name, sql, is_unique", "duckdb_indexes()", table)
+        return [TableIndex(name, sql, unique) for name, sql, unique in described if sql]
 
     def _described(self, what: str, where: str, table: str) -> list[Any]:
         schema, bare = schema_and_name(table)
-        found = self.link.driver.execute(
+        answer = self.link.driver.execute(
             f"SELECT {what} FROM {where} WHERE table_name = ? "
             "AND schema_name = coalesce(?, current_schema())",
             [bare, schema],
         )
-        return list(found.fetchall())
+        return list(answer.fetchall())
 
     def canonical(self, table: str) -> str:
         """See Tables. Names differ by more than case; main is where tables are by default."""
@@ -68,37 +68,37 @@ class DuckdbTables(FileTables):
             pieces = pieces[1:]
         schema, bare = schema_and_name(join_name(*pieces))
         with self.link.failing("Looking for the table", table):
-            found = self.link.driver.execute(
+            names = self.link.driver.execute(
                 "SELECT schema_name, table_name FROM duckdb_tables() WHERE database_name = "
                 "current_database() AND lower(table_name) = lower(?) "
                 "AND lower(schema_name) = lower(?)",
                 [bare, schema or "main"],
             ).fetchall()
-        schema, bare = found[0] if found else (schema, bare)
+        schema, bare = names[0] if names else (schema, bare)
         return join_name(None if (schema or "main").lower() == "main" else schema, bare)
 
     def kind(self, table: str) -> str:
         """See Tables."""
         schema, bare = schema_and_name(table)
-        found = self.link.driver.execute(
+        kinds = self.link.driver.execute(
             "SELECT table_type FROM information_schema.tables WHERE table_name = ? "
             "AND table_schema = coalesce(?, 'main') AND table_catalog = current_database()",
             [bare, schema],
         ).fetchall()
-        if not found:
+        if not kinds:
             return ""
-        return "table" if "TABLE" in found[0][0] else f"a {found[0][0].lower()}"
+        return "table" if "TABLE" in kinds[0][0] else f"a {kinds[0][0].lower()}"
 
     def columns_text(self, table: str) -> str:
         """See Tables."""
         schema, bare = schema_and_name(table)
-        found = self.link.driver.execute(
+        described = self.link.driver.execute(
             "SELECT column_name, data_type FROM information_schema.columns WHERE table_name = ? "
             "AND table_schema = coalesce(?, 'main') AND table_catalog = current_database() "
             "ORDER BY ordinal_position",
             [bare, schema],
         ).fetchall()
-        return json.dumps(found)
+        return json.dumps(described)
 
     def continue_numbers(self, table: str, column: str) -> str:
         """See Tables. A sequence that a table uses cannot be set."""

@@ -94,8 +94,8 @@ class NamedLocks(Concern):
     def get(self, name: str, seconds: int) -> bool:
         """Whether the lock is ours within so many seconds."""
         with self.link.failing("Waiting for", self.link.place):
-            found = self.link.run("SELECT GET_LOCK(:key, :s)", key=_short(name), s=seconds)
-            return bool(found.value)
+            answer = self.link.run("SELECT GET_LOCK(:key, :s)", key=_short(name), s=seconds)
+            return bool(answer.value)
 
     def leave(self, name: str) -> None:
         """Lets others have it."""

@@ -45,8 +45,8 @@ class Flow:
                 name = f"/dev/fd/{self._reading}"
                 self.stored = cursor.execute(f"LOAD DATA LOCAL INFILE '{name}' {self._into}")
                 cursor.execute("SHOW WARNINGS LIMIT 1")
-                found = cursor.fetchone()
-                self.warning = str(found[2]).rstrip(".") if found else None
+                warning = cursor.fetchone()
+                self.warning = str(warning[2]).rstrip(".") if warning else None
                 cursor.execute("SELECT last_insert_id()")
                 self.first = int(cursor.fetchone()[0])
         except BaseException as error:

@@ -62,8 +62,8 @@ class MariadbRows(SqlRows):
             return False
         # In mode 2 the numbers of two statements at once may mingle; with steps of more than one
         # they have gaps that another server fills.
-        found = self.link.run("SELECT @@innodb_autoinc_lock_mode, @@auto_increment_increment")
-        mode, step = found.rows[0]
+        settings = self.link.run("SELECT @@innodb_autoinc_lock_mode, @@auto_increment_increment")
+        mode, step = settings.rows[0]
         return int(mode) < 2 and int(step) == 1
 
     def marking(self, table: str, names: Sequence[str], statement: str) -> tuple[int, Marks | None]:
@@ -117,11 +117,13 @@ class LoadDataWriter:
             done = self.target.end_flow()
         # What a LOCAL load cannot store it drops or bends, with a mere warning.
         if done.warning is not None or done.stored != self.rows:
-            what = done.warning or f"only {done.stored:,} of {plural(self.rows, 'row')} were stored"
+            reason = (
+                done.warning or f"only {done.stored:,} of {plural(self.rows, 'row')} were stored"
+            )
             self.target.link.rollback()
             raise RefusedError(
-                f"Writing to {self.table} failed in {self.target.link.place}: {what}; nothing "
+                f"Writing to {self.table} failed in {self.target.link.place}: {reason}; nothing "
                 "of the open batch was kept.",
-                what,
+                reason,
             )
         return ((done.first, done.first + self.rows - 1),) if self.marked else None

@@ -52,10 +52,10 @@ class MariadbTables(SqlTables):
 
     def kind(self, table: str) -> str:
         """See Tables."""
-        found = self._of_table("table_type", table)
-        if found is None:
+        type_ = self._of_table("table_type", table)
+        if type_ is None:
             return ""
-        return "table" if "TABLE" in found else f"a {found.lower()}"
+        return "table" if "TABLE" in type_ else f"a {type_.lower()}"
 
     def about(self, table: str) -> int:
         """The server's estimate of the rows in a table."""
@@ -65,13 +65,13 @@ class MariadbTables(SqlTables):
         """What the catalogue says of a table, None where it has none of that name."""
         schema, bare = schema_and_name(table)
         with self.link.failing("Looking for the table", table):
-            found = self.link.run(
+            answer = self.link.run(
                 f"SELECT {what} FROM information_schema.tables WHERE table_name = :name "
                 "AND table_schema = coalesce(:schema, database())",
                 name=bare,
                 schema=schema,
             )
-            return found.value
+            return answer.value
 
     def columns(self, table: str) -> list[TableColumn] | None:
         """See Tables. Asked of the server's own catalogue, whatever the names are."""
@@ -93,34 +93,34 @@ class MariadbTables(SqlTables):
     def _described(self, table: str) -> list[Any]:
         schema, bare = schema_and_name(table)
         with self.link.failing("Looking at the table", table):
-            found = self.link.run(
+            answer = self.link.run(
                 "SELECT column_name, data_type, column_type, is_nullable, column_default, extra "
                 "FROM information_schema.columns WHERE table_name = :name "
                 "AND table_schema = coalesce(:schema, database()) ORDER BY ordinal_position",
                 name=bare,
                 schema=schema,
             )
-            return list(found.rows)
+            return list(answer.rows)
 
     def look_at_encodings(self, table: str) -> None:
         """Finds which columns of a table keep text in another encoding than UTF-8."""
         schema, bare = schema_and_name(table)
         with self.link.failing("Looking at the table", table):
-            found = self.link.run(
+            answer = self.link.run(
                 "SELECT column_name FROM information_schema.columns WHERE table_name = :name "
                 "AND table_schema = coalesce(:schema, database()) "
                 "AND character_set_name IS NOT NULL AND character_set_name NOT LIKE 'utf8%'",
                 name=bare,
                 schema=schema,
             )
-            names = (self.link.quoted(row[0], dotted=False) for row in found.rows)
+            names = (self.link.quoted(row[0], dotted=False) for row in answer.rows)
             self.encoded_otherwise = frozenset(names)
 
     def identity(self, table: str) -> str | None:
         """The column that the engine numbers, if there is one."""
         if table not in self._numbered:
-            found = [column.name for column in self.columns(table) or () if column.identity]
-            self._numbered[table] = found[0] if found else None
+            numbered = [column.name for column in self.columns(table) or () if column.identity]
+            self._numbered[table] = numbered[0] if numbered else None
         return self._numbered[table]
 
     def indexes(self, table: str) -> list[TableIndex]:
@@ -130,20 +130,20 @@ class MariadbTables(SqlTables):
         lines = [line.strip().rstrip(",") for line in made.splitlines()]
         needed = [m[1] for line in lines if (m := _FOREIGN.search(line))]
         needed += [m[1] for line in lines if (m := _NUMBERED.match(line))]
-        found = []
+        indexes = []
         for line in lines:
             key = _KEY.match(line)
             if key is None or any(key[3].startswith(columns) for columns in needed):
                 continue
             statement = f"ALTER TABLE {self.link.quoted(table)} ADD {line}"
-            found.append(TableIndex(key[2].replace("``", "`"), statement, key[1] == "UNIQUE "))
-        return found
+            indexes.append(TableIndex(key[2].replace("``", "`"), statement, key[1] == "UNIQUE "))
+        return indexes
 
     def ties(self, table: str) -> list[str]:
         """See Tables."""
         schema, bare = schema_and_name(table)
         with self.link.failing("Looking at what hangs on", table):
-            found = self.link.run(
+            answer = self.link.run(
                 "SELECT DISTINCT CASE WHEN referenced_table_name = :name "
                 "THEN concat('a foreign key of ', table_name, ' refers to it') "
                 "ELSE concat('it has the foreign key ', constraint_name) END "
@@ -156,7 +156,7 @@ class MariadbTables(SqlTables):
                 name=bare,
                 schema=schema,
             )
-            return [str(row[0]) for row in found.rows]
+            return [str(row[0]) for row in answer.rows]
 
     def clone(self, table: str, copy: str, like: Likeness = LIKE) -> None:
         """See Tables."""
@@ -185,9 +185,10 @@ class MariadbTables(SqlTables):
         with self.link.failing("Swapping in the table", table):
             self.link.run(f"RENAME TABLE {renames}")
         for index in self.indexes(before) if len(pairs) > 1 else ():
-            what = index.statement.removeprefix(f"ALTER TABLE {self.link.quoted(before)}")
+            addition = index.statement.removeprefix(f"ALTER TABLE {self.link.quoted(before)}")
             self.restore_index(
-                table, TableIndex(index.name, f"ALTER TABLE {self.link.quoted(table)}{what}", False)
+                table,
+                TableIndex(index.name, f"ALTER TABLE {self.link.quoted(table)}{addition}", False),
             )
 
     def drop_index(self, table: str, index: TableIndex) -> None:

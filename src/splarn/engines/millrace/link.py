@@ -89,17 +89,17 @@ class MillraceLink:
             self._client = self._made()
             raise
         try:
-            found = answer.json()
+            told = answer.json()
         except ValueError:
             raise OutsideError(
                 f"{self.place} does not answer like a Millrace: check the address."
             ) from None
         if answer.status_code == 422:
-            raise RequestError(found["error"])
+            raise RequestError(told["error"])
         if answer.status_code >= 400:
-            why = found.get("error", f"it answers {answer.status_code}")
+            why = told.get("error", f"it answers {answer.status_code}")
             raise OutsideError(f"{self.place} refused a request: {why}.")
-        return found
+        return told
 
     @contextmanager
     def _reaching(self) -> Iterator[None]:

@@ -63,10 +63,10 @@ class MillraceTables(Concern):
 
     def columns(self, table: str) -> list[TableColumn] | None:
         """See Tables."""
-        found = self.link.ask("columns", table=table)
-        if found is None:
+        layout = self.link.ask("columns", table=table)
+        if layout is None:
             return None
-        fields = from_descriptor(found, table).fields
+        fields = from_descriptor(layout, table).fields
         return [
             TableColumn(field.name, "string" if field.is_text else field.type, not field.required)
             for field in fields
@@ -125,15 +125,15 @@ class MillraceRows(Concern):
         self, source: str, into: str, names: Sequence[str] | None = None
     ) -> tuple[int, Marks | None]:
         """See Rows. Which chunks the rows will be is known only after the commit."""
-        found = self.link.ask("pour", source=source, into=into)
+        answer = self.link.ask("pour", source=source, into=into)
         self.link.change("pour", source=source, into=into)
-        return int(found["rows"]), None
+        return int(answer["rows"]), None
 
     def remove(self, table: str, marks: Marks) -> int:
         """See Rows."""
-        found = self.link.ask("remove", table=table, marks=marks)
+        removed = self.link.ask("remove", table=table, marks=marks)
         self.link.change("remove", table=table, marks=marks)
-        return int(found)
+        return int(removed)
 
     def count(self, table: str, marks: Marks | None = None) -> int:
         """See Rows."""
@@ -160,8 +160,8 @@ class MillraceDigests(Concern):
     ) -> list[ColumnDigest]:
         """See Digests."""
         layout = to_descriptor(Layout(table, Dialect(), tuple(fields)))
-        found = self.link.ask("digest", table=table, layout=layout, marks=marks)
-        return [ColumnDigest(**one) for one in found]
+        digests = self.link.ask("digest", table=table, layout=layout, marks=marks)
+        return [ColumnDigest(**one) for one in digests]
 
     def fingerprint(self, table: str, marks: Marks | None = None) -> str:
         """See Digests. Chunks never change, so how many rows there are says it."""
@@ -177,13 +177,13 @@ class MillraceNotes(Concern):
 
     def loads(self, table: str | None = None) -> list[LoadNote]:
         """See Notes."""
-        found = self.link.ask("loads", table=table)
-        return [load_note(*note) for note in found]
+        notes = self.link.ask("loads", table=table)
+        return [load_note(*note) for note in notes]
 
     def parts(self, load_ids: Sequence[str]) -> list[PartNote]:
         """See Notes."""
-        found = self.link.ask("parts", load_ids=list(load_ids))
-        return [part_note(*note) for note in found]
+        notes = self.link.ask("parts", load_ids=list(load_ids))
+        return [part_note(*note) for note in notes]
 
     def put_load(self, note: LoadNote) -> None:
         """See Notes."""
@@ -248,8 +248,8 @@ class MillraceCompute(Concern):
 
     def size(self) -> Size:
         """See Compute."""
-        found = self.link.call("GET", "/compute")
-        return Size(found["tier"], tuple(found["tiers"]), found["state"] == "running")
+        compute = self.link.call("GET", "/compute")
+        return Size(compute["tier"], tuple(compute["tiers"]), compute["state"] == "running")
 
     def resize(self, tier: str) -> None:
         """See Compute."""
@@ -278,9 +278,9 @@ class MillraceFiles(Concern):
                 self.link.call("POST", "/clock", {"advance": sending})
             self._go_on()
             self.link.call("POST", "/loads", ordered(order, wanted, placed))
-        while (found := self.link.call("GET", f"/loads/{order.load_id}"))["state"] == "begun":
-            watch(len(done) + found["through"])
-        return PartsLoaded(tuple(part_job(one) for one in found.get("jobs", [])), sending)
+        while (progress := self.link.call("GET", f"/loads/{order.load_id}"))["state"] == "begun":
+            watch(len(done) + progress["through"])
+        return PartsLoaded(tuple(part_job(one) for one in progress.get("jobs", [])), sending)
 
     def _go_on(self) -> None:
         """Raises OutsideError once the load was broken off."""

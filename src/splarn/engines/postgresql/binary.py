@@ -115,19 +115,19 @@ def _numeric(array: Any) -> Any:
     left = size.astype(kind) * kind(10**pad)
     behind = (scale + pad) // 4
     groups = max(behind, -(-digits // 4))
-    found = np.empty(
+    numbers = np.empty(
         len(array),
         dtype=[("groups", ">i2"), ("weight", ">i2"), ("sign", ">u2"), ("scale", ">u2"),
                ("digits", ">u2", (groups,))],
     )  # fmt: skip
-    found["groups"], found["weight"], found["scale"] = groups, groups - behind - 1, scale
-    found["sign"] = np.where(whole < 0, 0x4000, 0)
+    numbers["groups"], numbers["weight"], numbers["scale"] = groups, groups - behind - 1, scale
+    numbers["sign"] = np.where(whole < 0, 0x4000, 0)
     for group in range(groups - 1, -1, -1):
         # To divide by what is known beforehand is several times as fast as to divide with a rest.
         above = left // kind(10_000)
-        found["digits"][:, group] = left - above * kind(10_000)
+        numbers["digits"][:, group] = left - above * kind(10_000)
         left = above
-    return found
+    return numbers
 
 
 def _pad(scale: int) -> int:

@@ -55,13 +55,13 @@ class PostgresqlNotes(SqlNotes):
     def note_schemas(self) -> list[str | None]:
         """See SqlNotes."""
         with self.link.failing("Looking for the notes of", self.link.place):
-            found = self.link.run(
+            answer = self.link.run(
                 "SELECT nspname FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace "
                 f"WHERE relname = '{NOTES}' AND relkind = 'r' "
                 "AND has_schema_privilege(n.oid, 'USAGE') "
                 "AND has_table_privilege(c.oid, 'SELECT') ORDER BY nspname"
             )
-            return [row[0] for row in found.rows]
+            return [row[0] for row in answer.rows]
 
     def _lock_notes(self, schema: str | None) -> None:
         self.link.run(
@@ -82,8 +82,10 @@ class PostgresqlClaims(ServerClaims):
         """See Claims."""
         with self.link.failing("Claiming the load", load_id):
             key = f"splarn load {load_id}"
-            found = self.link.run("SELECT pg_try_advisory_lock(hashtextextended(:key, 0))", key=key)
-            return bool(found.value)
+            answer = self.link.run(
+                "SELECT pg_try_advisory_lock(hashtextextended(:key, 0))", key=key
+            )
+            return bool(answer.value)
 
 
 class PostgresqlSession(SqlSession):

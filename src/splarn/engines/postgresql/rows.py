@@ -43,12 +43,12 @@ class PostgresqlRows(SqlRows):
         """The server's names of the types of a table's columns."""
         if table not in self._types:
             with self.link.failing("Looking at the table", table):
-                found = self.link.run(
+                answer = self.link.run(
                     "SELECT attname, format_type(atttypid, NULL) FROM pg_attribute "
                     "WHERE attrelid = to_regclass(:name) AND attnum > 0 AND NOT attisdropped",
                     name=self.link.quoted(table),
                 )
-                self._types[table] = {row[0]: row[1] for row in found.rows}
+                self._types[table] = {row[0]: row[1] for row in answer.rows}
         return self._types[table]
 
     def empty(self, table: str) -> None:

@@ -21,12 +21,12 @@ class PostgresqlTables(SqlTables):
                 pieces = pieces[1:]
             schema, bare = schema_and_name(join_name(*pieces))
             if schema is None:
-                found = self.link.run(
+                schemas = self.link.run(
                     "SELECT nspname FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace "
                     "WHERE c.oid = to_regclass(:name)",
                     name=self.link.quoted(join_name(bare)),
                 ).rows
-                schema = found[0][0] if found else here
+                schema = schemas[0][0] if schemas else here
         if schema is None:
             raise RequestError(
                 f"No schema for the table {table} exists in {self.link.place}: write it like "
@@ -37,11 +37,11 @@ class PostgresqlTables(SqlTables):
     def kind(self, table: str) -> str:
         """See Tables."""
         with self.link.failing("Looking for the table", table):
-            found = self.link.run(
+            kinds = self.link.run(
                 "SELECT relkind::text FROM pg_class WHERE oid = to_regclass(:name)",
                 name=self.link.quoted(table),
             ).rows
-        return _KINDS.get(found[0][0], "no table") if found else ""
+        return _KINDS.get(kinds[0][0], "no table") if kinds else ""
 
     def longest_name(self) -> tuple[int, str] | None:
         """See Tables."""
@@ -63,14 +63,14 @@ class PostgresqlTables(SqlTables):
     def indexes(self, table: str) -> list[TableIndex]:
         """See Tables."""
         with self.link.failing("Looking at the indexes of", table):
-            found = self.link.run(
+            answer = self.link.run(
                 "SELECT c.relname, pg_get_indexdef(i.indexrelid), i.indisunique FROM pg_index i "
                 "JOIN pg_class c ON c.oid = i.indexrelid WHERE i.indrelid = to_regclass(:name) "
                 "AND NOT EXISTS (SELECT 1 FROM pg_constraint WHERE conindid = i.indexrelid) "
                 "ORDER BY c.relname",
                 name=self.link.quoted(table),
             )
-            return [TableIndex(*row) for row in found.rows]
+            return [TableIndex(*row) for row in answer.rows]
 
     def ties(self, table: str) -> list[str]:
         """See Tables."""
@@ -80,14 +80,14 @@ class PostgresqlTables(SqlTables):
     def continue_numbers(self, table: str, column: str) -> str:
         """See Tables."""
         with self.link.failing("Moving on the numbers of", table):
-            found = self.link.run(
+            owned = self.link.run(
                 "SELECT pg_get_serial_sequence(:name, :column)",
                 name=self.link.quoted(table),
                 column=column,
             ).value
-            if found is not None:
+            if owned is not None:
                 last = f"max({self.link.quoted(column, dotted=False)})"
-                sequence = found.replace("'", "''")
+                sequence = owned.replace("'", "''")
                 self.link.run(
                     f"SELECT setval('{sequence}', {last}) FROM {self.link.quoted(table)} "
                     "HAVING max(1) IS NOT NULL"

@@ -55,8 +55,8 @@ UNION ALL SELECT DISTINCT pg_describe_object(d.classid, d.objid, d.objsubid) || 
 
 def ties(link: Link, table: str) -> list[str]:
     """What would stay with the old table when another took its name, in words."""
-    found = link.run(_TIES, name=link.quoted(table))
-    return list(dict.fromkeys(row[0] for row in found.rows))
+    answer = link.run(_TIES, name=link.quoted(table))
+    return list(dict.fromkeys(row[0] for row in answer.rows))
 
 
 def carry_over(link: Link, table: str, twin: str) -> None:
@@ -90,7 +90,7 @@ def carry_over(link: Link, table: str, twin: str) -> None:
 
 
 def _facts(link: Link, quoted: str) -> dict[str, Any]:
-    found = link.run(
+    row = link.run(
         "SELECT pg_get_userbyid(relowner), relpersistence::text, "
         "coalesce(s.spcname, (SELECT spcname FROM pg_tablespace p JOIN pg_database d "
         "ON d.dattablespace = p.oid WHERE datname = current_database())), reloptions, "
@@ -101,11 +101,11 @@ def _facts(link: Link, quoted: str) -> dict[str, Any]:
     ).rows[0]
     keys = ("owner", "persistence", "tablespace", "options", "replica", "comment", "guarded",
             "forced")  # fmt: skip
-    return dict(zip(keys, found, strict=True))
+    return dict(zip(keys, row, strict=True))
 
 
 def _policies(link: Link, names: dict[str, str], where: str) -> None:
-    found = link.run(
+    answer = link.run(
         "SELECT polname, polcmd::text, polpermissive, "
         "(SELECT array_agg(CASE WHEN r = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(r)) END) "
         "FROM unnest(polroles) r), pg_get_expr(polqual, polrelid), "
@@ -115,7 +115,7 @@ def _policies(link: Link, names: dict[str, str], where: str) -> None:
         **names,
     )
     commands = {"r": "SELECT", "a": "INSERT", "w": "UPDATE", "d": "DELETE", "*": "ALL"}
-    for name, command, permissive, roles, using, check in found.rows:
+    for name, command, permissive, roles, using, check in answer.rows:
         link.run(
             f"CREATE POLICY {_name(link, name)} ON {where} "
             f"AS {'PERMISSIVE' if permissive else 'RESTRICTIVE'} FOR {commands[command]} "
@@ -154,14 +154,14 @@ def _rights(link: Link, names: dict[str, str], where: str) -> None:
 
 def go_on_numbering(link: Link, table: str, twin: str) -> None:
     """Lets the twin's identity columns go on where the table's are."""
-    found = link.run(
+    answer = link.run(
         "SELECT attname, pg_get_serial_sequence(:name, attname), "
         "pg_get_serial_sequence(:twin, attname) FROM pg_attribute "
         "WHERE attrelid = to_regclass(:name) AND attidentity <> '' AND NOT attisdropped",
         name=link.quoted(table),
         twin=link.quoted(twin),
     )
-    for _, mine, its in found.rows:
+    for _, mine, its in answer.rows:
         if mine is not None and its is not None:
             link.run(f"SELECT setval('{_literal(its)}', last_value, is_called) FROM {mine}")
 
@@ -173,26 +173,26 @@ def take_names(link: Link, table: str, before: str) -> None:
     """
     new = {rest_of_index(statement): name for name, statement, _ in _indexes(link, table)}
     for name, statement, refuses in _indexes(link, before):
-        rest = rest_of_index(statement)
-        if rest not in new and refuses:
+        definition = rest_of_index(statement)
+        if definition not in new and refuses:
             continue
         mark = hashlib.sha256(f"{before} {name}".encode()).hexdigest()[:6]
         away = f"{name.encode()[:56].decode(errors='ignore')}_{mark}"
         _rename(link, before, name, away)
-        if rest in new:
-            _rename(link, table, new[rest], name)
+        if definition in new:
+            _rename(link, table, new[definition], name)
         else:
-            link.run(f"CREATE INDEX {_name(link, name)} ON {link.quoted(table)}{rest}")
+            link.run(f"CREATE INDEX {_name(link, name)} ON {link.quoted(table)}{definition}")
 
 
 def _indexes(link: Link, table: str) -> list[tuple[str, str, bool]]:
-    found = link.run(
+    answer = link.run(
         "SELECT c.relname, pg_get_indexdef(i.indexrelid), i.indisunique OR i.indisexclusion "
         "FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid "
         "WHERE i.indrelid = to_regclass(:name) ORDER BY c.relname",
         name=link.quoted(table),
     )
-    return [tuple(row) for row in found.rows]
+    return [tuple(row) for row in answer.rows]
 
 
 def _rename(link: Link, table: str, index: str, name: str) -> None:

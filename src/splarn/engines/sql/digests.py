@@ -46,10 +46,10 @@ class SqlDigests(Concern, ABC):
         """Digests of the rows for which a condition holds, in one scan for so many columns."""
         if len(fields) > AT_ONCE:
             # Engines limit how many columns a result may have.
-            found = []
+            row = []
             for first in range(0, len(fields), AT_ONCE):
-                found += self.where(table, fields[first : first + AT_ONCE], condition)
-            return found
+                row += self.where(table, fields[first : first + AT_ONCE], condition)
+            return row
         parts = ["count(*)"]
         for field in fields:
             column = self.link.quoted(field.name, dotted=False)
@@ -59,16 +59,16 @@ class SqlDigests(Concern, ABC):
         where = f" WHERE {condition}" if condition else ""
         with self.link.failing("Reading the digests of", table):
             asked = f"SELECT {', '.join(parts)} FROM {self.link.quoted(table)}{where}"
-            found = list(self._asked(asked))
-        return read_digests(found, fields)
+            row = list(self._asked(asked))
+        return read_digests(row, fields)
 
     def _asked(self, statement: str) -> Sequence[Any]:
         """The only row. By the driver's own cursor: the statement holds no value from outside."""
         cursor = self.link.driver.cursor()
         cursor.execute(statement)
-        found: Sequence[Any] = cursor.fetchone()
+        row: Sequence[Any] = cursor.fetchone()
         cursor.close()
-        return found
+        return row
 
     def text_bytes(self, column: str) -> str:
         """An SQL expression for how many bytes a text takes as UTF-8."""
@@ -106,10 +106,10 @@ class SqlDigests(Concern, ABC):
         ]
         where = f" WHERE {condition}" if condition else ""
         with self.link.failing("Reading the rows of", table):
-            found = self.link.run(
+            answer = self.link.run(
                 f"SELECT sum({self.row_hash(columns)}) FROM {self.link.quoted(table)} AS t{where}"
             )
-            return int(found.value or 0)
+            return int(answer.value or 0)
 
     @abstractmethod
     def hash_name(self) -> str:
@@ -137,7 +137,7 @@ class SqlDigests(Concern, ABC):
                 query = f"SELECT {listed} FROM {self.link.quoted(table)} WHERE 1 = 0"
                 self.link.run(self.own_table(query, next(f for f in fields if f.name == key)))
                 self.fill(OWN, rows)
-                found = self.link.run(
+                missing = self.link.run(
                     f"SELECT {texts} FROM {self.link.quoted(OWN)} EXCEPT SELECT {texts} FROM "
                     f"{self.link.quoted(table)} WHERE {wanted} IN "
                     f"(SELECT {wanted} FROM {self.link.quoted(OWN)})"
@@ -149,7 +149,7 @@ class SqlDigests(Concern, ABC):
                 name: value.decode(errors="replace") if isinstance(value, bytes) else value
                 for name, value in zip(names, row, strict=True)
             }
-            for row in found
+            for row in missing
         )
         return ReadBack(len(rows), tuple(absent))
 

@@ -63,12 +63,12 @@ class HalvedDigests(SqlDigests, ABC):
         if halves is None:
             return super().hash_sum(table, declared, condition)
         one, other = halves
-        found: int = self._both(
+        total: int = self._both(
             lambda digests: digests.hash_sum(table, declared, one),
             lambda: self.hash_sum(table, declared, other),
             lambda mine, theirs: mine + theirs,
         )
-        return found
+        return total
 
     def _both(
         self,
@@ -86,5 +86,5 @@ class HalvedDigests(SqlDigests, ABC):
                 link.close()
 
         with ThreadPoolExecutor(1) as beside:
-            found = beside.submit(asked)
-            return joined(here(), found.result())
+            answer = beside.submit(asked)
+            return joined(here(), answer.result())

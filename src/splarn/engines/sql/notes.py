@@ -83,7 +83,7 @@ class SqlNotes(Concern):
         query = sa.select(notes).where(notes.c.part_id == "", notes.c.load_id != "")
         with self.link.failing("Reading the notes of", table or self.link.place):
             rows = self.link.execute(query.order_by(notes.c.started, notes.c.load_id))
-            found = [
+            notes_found = [
                 LoadNote(
                     load_id=row["load_id"],
                     table=row["table_name"],
@@ -95,23 +95,23 @@ class SqlNotes(Concern):
                 for row in rows.named()
             ]
         if table is None:
-            return found
+            return notes_found
         # An earlier Splarn noted names as they were given.
-        names = {name: self.tables.canonical(name) for name in {note.table for note in found}}
-        return [replace(note, table=table) for note in found if names[note.table] == table]
+        names = {name: self.tables.canonical(name) for name in {note.table for note in notes_found}}
+        return [replace(note, table=table) for note in notes_found if names[note.table] == table]
 
     def parts(self, load_ids: Sequence[str]) -> list[PartNote]:
         """See Notes."""
         if not load_ids:
             return []
-        found = []
+        part_notes = []
         for schema in self.note_schemas():
             if not self._has_notes(schema):
                 continue
             notes = notes_table(schema)
             query = sa.select(notes).where(notes.c.load_id.in_(load_ids), notes.c.part_id != "")
             with self.link.failing("Reading the notes of", "earlier loads"):
-                found += [
+                part_notes += [
                     PartNote(
                         load_id=row["load_id"],
                         part_id=row["part_id"],
@@ -125,7 +125,7 @@ class SqlNotes(Concern):
                     )
                     for row in self.link.execute(query).named()
                 ]
-        return found
+        return part_notes
 
     def put_load(self, note: LoadNote) -> None:
         """See Notes."""

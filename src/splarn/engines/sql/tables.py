@@ -59,7 +59,7 @@ class SqlTables(Concern, ABC):
         with self.link.failing("Looking at the table", table):
             schema, bare = schema_and_name(table)
             try:
-                found = self._inspected().get_columns(bare, schema=schema)
+                described = self._inspected().get_columns(bare, schema=schema)
             except NoSuchTableError:
                 return None
             return [
@@ -70,15 +70,15 @@ class SqlTables(Concern, ABC):
                     entry.get("autoincrement") is True or bool(entry.get("identity")),
                     bool(entry.get("computed")),
                 )
-                for entry in found
+                for entry in described
             ]
 
     def columns_text(self, table: str) -> str:
         """See Tables."""
         schema, bare = schema_and_name(table)
         with self.link.failing("Looking at the table", table):
-            found = self._inspected().get_columns(bare, schema=schema)
-        return json.dumps([[column["name"], str(column["type"])] for column in found])
+            described = self._inspected().get_columns(bare, schema=schema)
+        return json.dumps([[column["name"], str(column["type"])] for column in described])
 
     def _inspected(self) -> sa.Inspector:
         assert isinstance(self.link, SqlLink), "other links ask in their own way"
@@ -160,16 +160,18 @@ class FileTables(SqlTables):
         """See Tables."""
         with self.link.failing("Making the table", copy):
             statement = self.statement_of(table)
-            rest = statement[_end(_TABLE, statement) :]
-            self.link.run(f"CREATE TABLE {self.link.quoted(copy)}{rest}")
+            definition = statement[_end(_TABLE, statement) :]
+            self.link.run(f"CREATE TABLE {self.link.quoted(copy)}{definition}")
             for index in self.indexes(table):
                 if index.unique or like.indexes:
                     name = self.link.quoted(
                         sibling(copy, f"{schema_and_name(copy)[1]}_{index.name}")
                     )
                     kind = "UNIQUE " if index.unique else ""
-                    rest = rest_of_index(index.statement)
-                    self.link.run(f"CREATE {kind}INDEX {name} ON {self.link.quoted(copy)}{rest}")
+                    definition = rest_of_index(index.statement)
+                    self.link.run(
+                        f"CREATE {kind}INDEX {name} ON {self.link.quoted(copy)}{definition}"
+                    )
 
     def swap(self, table: str, side_table: str, before: str) -> None:
         """See Tables. Names of indexes are taken once a schema, so they move with the name."""
@@ -189,9 +191,9 @@ def rest_of_index(statement: str) -> str:
 
 
 def _end(pattern: re.Pattern[str], statement: str) -> int:
-    found = pattern.match(statement)
-    assert found is not None, f"not understood: {statement}"
-    return found.end()
+    match = pattern.match(statement)
+    assert match is not None, f"not understood: {statement}"
+    return match.end()
 
 
 def _is_optional(column: Any) -> bool:

@@ -128,9 +128,9 @@ class SqliteDigests(HalvedDigests):
     def extremes(self, column: str, field: Field) -> list[str]:
         """See Digests. Dates and times are ISO 8601 text, which orders as they do."""
         if is_long(field):
-            return [self._long(what, column, field) for what in ("min", "max")]
-        found = super().extremes(column, field)
-        return [_whole(value, field) for value in found] if field.is_decimal else found
+            return [self._long(end, column, field) for end in ("min", "max")]
+        ends = super().extremes(column, field)
+        return [_whole(value, field) for value in ends] if field.is_decimal else ends
 
     def _long(self, what: str, value: str, field: Field | None) -> str:
         """An aggregate of numbers of any length, computed outside SQLite."""

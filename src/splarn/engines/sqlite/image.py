@@ -116,11 +116,11 @@ def _width(array: Any) -> int:
 
 def _varint(values: Any, width: int) -> Any:
     """Numbers as variable-length integers of one given length, leading zeros included."""
-    found = np.empty((len(values), width), np.uint8)
+    groups = np.empty((len(values), width), np.uint8)
     for place in range(width):
-        found[:, place] = values >> (7 * (width - 1 - place)) & 0x7F
-    found[:, :-1] |= 0x80
-    return found
+        groups[:, place] = values >> (7 * (width - 1 - place)) & 0x7F
+    groups[:, :-1] |= 0x80
+    return groups
 
 
 def _pages(statement: str, cells: Any) -> bytes | None:
@@ -189,7 +189,7 @@ def _first_page(statement: str, pages: int) -> bytes:
 
 
 def _one_varint(value: int) -> bytes:
-    found = [value & 0x7F]
+    groups = [value & 0x7F]
     while value := value >> 7:
-        found.append(value & 0x7F | 0x80)
-    return bytes(reversed(found))
+        groups.append(value & 0x7F | 0x80)
+    return bytes(reversed(groups))

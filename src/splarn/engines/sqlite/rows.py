@@ -64,10 +64,10 @@ class SqliteRows(SqlRows):
     def last_row(self, table: str) -> int | None:
         """The highest row number, 0 without rows; None for tables without row numbers."""
         try:
-            found = self.link.driver.execute(f"SELECT max(_rowid_) FROM {self.link.quoted(table)}")
+            answer = self.link.driver.execute(f"SELECT max(_rowid_) FROM {self.link.quoted(table)}")
         except sqlite3.OperationalError:
             return None
-        return int(found.fetchone()[0] or 0)
+        return int(answer.fetchone()[0] or 0)
 
     def can_mark(self, table: str, names: Sequence[str]) -> bool:
         """See Rows. Not where a column of the source is the row number, or there is none."""

@@ -54,11 +54,11 @@ class TableShape:
     """A table whose columns of these names are filled; `table` is quoted."""
 
     def __init__(self, table: str, columns: Sequence[StoredColumn], names: Sequence[str]) -> None:
-        found = {column.name: column for column in columns}
+        by_name = {column.name: column for column in columns}
         # In the table's own order SQLite can move whole records.
         self.columns = [column for column in columns if column.name in names]
         self.names = [column.name for column in self.columns]
-        self.whole = len(self.columns) == len(found)
+        self.whole = len(self.columns) == len(by_name)
         self.table = table
         self._listed = ", ".join(_quoted(name) for name in self.names)
         marks = ", ".join("?" * len(self.names))
@@ -106,13 +106,13 @@ def as_doubles(column: Any) -> Any:
     """
     scale = column.type.scale
     chunks = column.chunks if isinstance(column, pa.ChunkedArray) else [column]
-    found = []
+    doubles = []
     for chunk in chunks:
         whole = _unscaled(chunk)
         values = whole.astype(np.float64) / float(10**scale) if scale > 0 else whole.astype(float)
         missing = np.asarray(chunk.is_null()) if chunk.null_count else None
-        found.append(pa.array(values, pa.float64(), mask=missing))
-    return pa.chunked_array(found, pa.float64())
+        doubles.append(pa.array(values, pa.float64(), mask=missing))
+    return pa.chunked_array(doubles, pa.float64())
 
 
 def _unscaled(chunk: Any) -> Any:

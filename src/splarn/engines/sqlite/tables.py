@@ -30,8 +30,8 @@ class SqliteTables(FileTables):
 
     def columns(self, table: str) -> list[TableColumn] | None:
         """See Tables."""
-        found = super().columns(table)
-        if found is None:
+        described = super().columns(table)
+        if described is None:
             return None
         declared = self.link.run(f"PRAGMA table_info({self.link.quoted(table)})").rows
         long = {row[1] for row in declared if row[2] == LONG_DECIMAL}
@@ -43,7 +43,7 @@ class SqliteTables(FileTables):
                 type="number" if column.name in long else column.type,
                 identity=numbered and column.name in key,
             )
-            for column in found
+            for column in described
         ]
 
     def canonical(self, table: str) -> str:
@@ -53,60 +53,60 @@ class SqliteTables(FileTables):
             pieces = pieces[1:]
         bare = ".".join(pieces)
         with self.link.failing("Looking for the table", table):
-            found = self.link.run(
+            names = self.link.run(
                 "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') "
                 "AND lower(name) = lower(:name)",
                 name=bare,
             ).rows
-        return join_name(found[0][0] if found else bare)
+        return join_name(names[0][0] if names else bare)
 
     def kind(self, table: str) -> str:
         """See Tables."""
         with self.link.failing("Looking for the table", table):
-            found = self.link.run(
+            kinds = self.link.run(
                 "SELECT type FROM sqlite_master WHERE type IN ('table', 'view') "
                 "AND lower(name) = lower(:name)",
                 name=schema_and_name(table)[1],
             ).rows
-        if not found:
+        if not kinds:
             return ""
-        return "table" if found[0][0] == "table" else f"a {found[0][0]}"
+        return "table" if kinds[0][0] == "table" else f"a {kinds[0][0]}"
 
     def columns_text(self, table: str) -> str:
         """See Tables."""
         with self.link.failing("Looking at the table", table):
-            found = self.link.run(f"PRAGMA table_xinfo({self.link.quoted(table)})").rows
-        return json.dumps([[row[1], row[2]] for row in found])
+            described = self.link.run(f"PRAGMA table_xinfo({self.link.quoted(table)})").rows
+        return json.dumps([[row[1], row[2]] for row in described])
 
     def statement_of(self, table: str) -> str:
         """See Tables."""
-        found = self.link.run(
+        answer = self.link.run(
             "SELECT sql FROM sqlite_master WHERE type = 'table' AND lower(name) = lower(:name)",
             name=schema_and_name(table)[1],
         )
-        return str(found.value)
+        return str(answer.value)
 
     def indexes(self, table: str) -> list[TableIndex]:
         """See Tables."""
         with self.link.failing("Looking at the indexes of", table):
-            found = self.link.run(
+            answer = self.link.run(
                 "SELECT name, sql FROM sqlite_master WHERE type = 'index' AND sql IS NOT NULL "
                 "AND lower(tbl_name) = lower(:name) ORDER BY name",
                 name=schema_and_name(table)[1],
             ).rows
             listed = self.link.run(f"PRAGMA index_list({self.link.quoted(table)})").rows
         unique = {row[1] for row in listed if row[2]}
-        return [TableIndex(name, sql, name in unique) for name, sql in found]
+        return [TableIndex(name, sql, name in unique) for name, sql in answer]
 
     def ties(self, table: str) -> list[str]:
         """See Tables."""
         with self.link.failing("Looking at what hangs on", table):
-            found = self.link.run(
+            answer = self.link.run(
                 "SELECT name FROM sqlite_master WHERE type = 'trigger' "
                 "AND lower(tbl_name) = lower(:name)",
                 name=schema_and_name(table)[1],
             )
-            return [f"it has the trigger {row[0]}" for row in found.rows]
+            return [f"it has the trigger {row[0]}" for row in answer.rows]
 
     def rename(self, table: str, name: str) -> None:
         """See Tables. What names the table goes on meaning that name."""

@@ -128,12 +128,12 @@ class Millrace:
 
     def _steps(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
         steps = document["steps"]
-        found = self.store.steps(steps, bool(document.get("commit")))
+        answers = self.store.steps(steps, bool(document.get("commit")))
         last = steps[-1] if steps else {}
         if last.get("do") == "digest":
             with self._turn:
                 self.compute.scan(self.store.rows(last["table"]))
-        return {"found": found}
+        return {"found": answers}
 
     def _load(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
         order = Order.read(document)

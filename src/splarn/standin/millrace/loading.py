@@ -111,7 +111,7 @@ class Loading:
                 for number, part in enumerate(self.order.parts)
             ]
             wait(futures)
-            outcomes = [found for future in futures if (found := future.result()) is not None]
+            outcomes = [outcome for future in futures if (outcome := future.result()) is not None]
             with turn:
                 self._judge(outcomes)
         finally:
@@ -144,7 +144,7 @@ class Loading:
         outcome.packed = path.stat().st_size
         if part["hash"] and content_hash(path) != part["hash"]:
             raise Wrong("its bytes are not those that its manifest lists")
-        found = []
+        tables = []
         for parsed in read_parsed(path, part["codec"], order.layout):
             outcome.unpacked += parsed.size
             outcome.rows += parsed.table.num_rows
@@ -155,10 +155,10 @@ class Loading:
             read = parsed.row + parsed.rows
             if not order.limit.allows(len(outcome.faults), read):
                 first = outcome.faults[-1]
-                what = f"{first.field}: {first.message}" if first.field else first.message
-                raise Wrong(f"line {first.line}: {what}")
-            found.append(_as_stored(parsed.table, order.layout, order.names, table.fields))
-        rows = pa.concat_tables(found) if found else None
+                reason = f"{first.field}: {first.message}" if first.field else first.message
+                raise Wrong(f"line {first.line}: {reason}")
+            tables.append(_as_stored(parsed.table, order.layout, order.names, table.fields))
+        rows = pa.concat_tables(tables) if tables else None
         file = None
         if rows is not None and rows.num_rows:
             file = self.store.write(f"{order.load_id}-{part['part_id'][-24:]}", rows)
@@ -213,7 +213,7 @@ class Loading:
 def jobs_of(store: Store, load_id: str | None = None) -> list[dict[str, Any]]:
     """The records of jobs, the newest of each part, in the order they were first handed in."""
     with store.transaction(False) as catalogue:
-        found = catalogue.execute(
+        rows = catalogue.execute(
             "SELECT load_id, part_id, name, state, waiting, begun, ended, bytes, rows, refused,"
             " error, faults FROM part_jobs WHERE ? IS NULL OR load_id = ? ORDER BY number",
             (load_id, load_id),
@@ -222,7 +222,7 @@ def jobs_of(store: Store, load_id: str | None = None) -> list[dict[str, Any]]:
         "load_id", "part_id", "name", "state", "waiting", "begun", "ended", "bytes", "rows",
         "refused", "error", "faults",
     )  # fmt: skip
-    newest = {row[:2]: dict(zip(names, row, strict=True)) for row in found}
+    newest = {row[:2]: dict(zip(names, row, strict=True)) for row in rows}
     return [{**job, "faults": json.loads(job["faults"])} for job in newest.values()]
 
 

@@ -94,12 +94,12 @@ class Store:
 
         Raises NoSuch for what is not there, KeyError or TypeError for a step that is none.
         """
-        found = None
+        answer = None
         with self.transaction(commit):
             for step in steps:
                 given = dict(step)
-                found = self._verbs[given.pop("do")](self, **given)
-        return found
+                answer = self._verbs[given.pop("do")](self, **given)
+        return answer
 
     def rows(self, table: str) -> int:
         """Rows in a table, 0 where there is none."""
@@ -154,10 +154,10 @@ class Store:
 
     def _remove(self, table: str, marks: list[list[int]]) -> int:
         where, values = _within(table, marks)
-        found = self._all(f"SELECT file, rows FROM chunks WHERE {where}", *values)
+        removed = self._all(f"SELECT file, rows FROM chunks WHERE {where}", *values)
         self._run(f"DELETE FROM chunks WHERE {where}", *values)
-        self._gone += [file for file, _ in found]
-        return sum(rows for _, rows in found)
+        self._gone += [file for file, _ in removed]
+        return sum(rows for _, rows in removed)
 
     def _pour(self, source: str, into: str) -> dict[str, Any]:
         self._need(source)
@@ -173,8 +173,8 @@ class Store:
 
     def _rows(self, prefix: str, table: str, marks: list[list[int]] | None = None) -> int:
         where, values = _within(table, marks)
-        (found,) = self._all(f"SELECT coalesce(sum(rows), 0) FROM chunks WHERE {where}", *values)
-        return int(found[0])
+        (total,) = self._all(f"SELECT coalesce(sum(rows), 0) FROM chunks WHERE {where}", *values)
+        return int(total[0])
 
     def _count(self, table: str, marks: list[list[int]] | None = None) -> int:
         self._need(table)
