@@ -169,7 +169,8 @@ def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Seque
         it = "it" if same else "them"
         raise RequestError(
             f"{entry.path} {state} {note.table}: the load {note.load_id} of "
-            f"{note.started[:19]} UTC brought {it} in as {owner.name}; give --again to load {it} twice."
+            f"{note.started[:19]} UTC brought {it} in as {owner.name}; give --again to load {it} "
+            "twice."
         )
     if doubtful:
         raise ContentInQuestionError(doubtful)
