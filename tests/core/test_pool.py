@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -51,9 +52,13 @@ def square(number: int) -> int:
     return number * number
 
 
-@pytest.fixture(params=["inline", "threads", "processes"])
-def pool(request: pytest.FixtureRequest) -> Iterator[Pool]:
-    with Pools() as pools:
+@pytest.fixture(params=["inline", "threads", "processes", "copies"])
+def pool(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> Iterator[Pool]:
+    copies = request.param == "copies"
+    if copies:
+        # The threads of this process are those of the test runner, which hold no lock for long.
+        monkeypatch.setattr(threading, "active_count", lambda: 1)
+    with Pools(inherit=copies) as pools:
         made = {"inline": lambda: pools.of(1), "threads": lambda: pools.threads(3)}
         yield made.get(request.param, lambda: pools.of(2))()
 
@@ -115,32 +120,40 @@ def test_one_worker_needs_no_other() -> None:
         assert pools.of(2) is pools.of(2)
 
 
-def test_workers_end_with_the_program_that_began_them(tmp_path: Path) -> None:
+@pytest.mark.parametrize("inherit", [False, True])
+def test_workers_end_with_the_program_that_began_them(tmp_path: Path, inherit: bool) -> None:
     script = tmp_path / "main.py"
     script.write_text(
         "import os, time\n"
         "from splarn.core.work.pool import Processes\n"
-        "def pid(_): return os.getpid()\n"
+        "def pid(_): time.sleep(0.01); return os.getpid()\n"
         "def stay(_): time.sleep(60)\n"
         "if __name__ == '__main__':\n"
-        "    pool = Processes(2)\n"
-        "    print(next(pool.map(pid, [0])), flush=True)\n"
+        f"    pool = Processes(3, {inherit})\n"
+        "    print(*set(pool.map(pid, range(30))), flush=True)\n"
         "    list(pool.map(stay, [0, 1]))\n"
     )
     program = subprocess.Popen([sys.executable, str(script)], stdout=subprocess.PIPE, text=True)
     assert program.stdout is not None
-    worker = int(program.stdout.readline())
+    workers = [int(word) for word in program.stdout.readline().split()]
+    assert len(workers) > 1
     program.kill()
     program.communicate()
     for _ in range(300):
-        if not Path(f"/proc/{worker}").exists():
-            return
-        status = Path(f"/proc/{worker}/stat").read_text()
-        if ") Z " in status:
+        workers = [worker for worker in workers if is_alive(worker)]
+        if not workers:
             return
         time.sleep(0.1)
-    os.kill(worker, signal.SIGKILL)
-    pytest.fail("the worker outlived the program by half a minute")
+    for worker in workers:
+        os.kill(worker, signal.SIGKILL)
+    pytest.fail("a worker outlived the program by half a minute")
+
+
+def is_alive(process: int) -> bool:
+    try:
+        return ") Z " not in Path(f"/proc/{process}/stat").read_text()
+    except OSError:
+        return False
 
 
 @pytest.mark.parametrize("workers", [1, 2])

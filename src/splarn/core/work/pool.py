@@ -9,6 +9,7 @@ from __future__ import annotations
 import multiprocessing
 import os
 import signal
+import sys
 import threading
 import time
 from collections import deque
@@ -331,10 +332,11 @@ class Pools:
 def _context(inherit: bool) -> Any:
     """How worker processes come to be: copies of this one, or of one that has only imported.
 
-    A copy of a process with several threads may wait for ever for a lock that one of them held.
+    A copy of a process with several threads may wait for ever for a lock that one of them held,
+    and on other systems than Linux their own libraries may have begun some.
     """
     alone = threading.active_count() == 1
-    if inherit and alone and "fork" in multiprocessing.get_all_start_methods():
+    if inherit and alone and sys.platform == "linux":
         return multiprocessing.get_context("fork")
     context = multiprocessing.get_context("forkserver")
     context.set_forkserver_preload(_PRELOAD)
