@@ -16,6 +16,7 @@ from pathlib import Path
 import pytest
 
 from splarn.core.errors import OutsideError, RequestError
+from splarn.core.source import http
 from splarn.core.work import interrupts
 from splarn.core.work.lanes import report
 from splarn.core.work.pool import Inline, Pool, Pools
@@ -106,6 +107,20 @@ def test_an_error_comes_through_and_the_pool_lives_on(pool: Pool) -> None:
     with pytest.raises(RequestError, match="thirteen"):
         dict(pool.as_done(square, [13, 1]))
     assert list(pool.map(square, [3])) == [9]
+
+
+def clients(_: int) -> int:
+    return http._one_client.cache_info().currsize
+
+
+def test_a_copy_uses_no_connection_of_the_process_that_it_is_a_copy_of(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(threading, "active_count", lambda: 1)
+    http.http_client()
+    assert clients(0) == 1
+    with Pools(inherit=True) as pools:
+        assert list(pools.of(2).map(clients, [0, 1])) == [0, 0]
 
 
 def test_a_worker_that_is_killed_is_told_of() -> None:

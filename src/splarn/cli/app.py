@@ -82,7 +82,8 @@ def application(arguments: Sequence[str] = ()) -> typer.Typer:
     )
     app.callback(invoke_without_command=True)(splarn)
     first = next((word for word in arguments if not word.startswith("-")), "")
-    known = {name for names in PANELS.values() for name in names}
+    # The demo gives other commands itself.
+    known = {name for names in PANELS.values() for name in names} - {"demo"}
     for panel, names in PANELS.items():
         for name in names:
             if first not in known or name == first:

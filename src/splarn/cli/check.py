@@ -49,7 +49,7 @@ def check(
     from splarn.core.units import plural, show_count
 
     chosen_layout = context.layout(layout, files)
-    with Pools(inherit=True) as pools:
+    with Pools(inherit=all(isinstance(file, Path) for file in files)) as pools:
         pool = pools.of(wanted)
         result = check_files(
             files, chosen_layout, pool, limit=bad_row_limit, good=good, progress=out.progress()

@@ -156,7 +156,8 @@ def load(
     )
     context.check_ledger()
     request = replace(request, begun=begun_before(context, target))
-    with Pools(inherit=True) as pools:
+    # What is reached over a line has opened connections, which no copy of this process may use.
+    with Pools(inherit=all(isinstance(one.path, Path) for one in inputs)) as pools:
         record = load_parts(
             request,
             pools.streams(streams, open_engine().in_process),

@@ -51,6 +51,7 @@ def run(
     )
     from splarn.core.ledger import FOLDER
     from splarn.core.run.flow import run_plan
+    from splarn.core.source.places import is_url
     from splarn.core.tuning.plan import read_plan
     from splarn.core.work.pool import Pools
     from splarn.engines import identity, opener
@@ -61,7 +62,7 @@ def run(
     folder = parts or context.job.folder / FOLDER / "parts" / chosen.id
     open_engine = opener(chosen.target)
     context.check_ledger()
-    with Pools(inherit=True) as pools:
+    with Pools(inherit=not any(map(is_url, chosen.sources))) as pools:
         record = run_plan(
             chosen,
             open_engine,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -63,6 +64,21 @@ def http_client() -> Any:
 
 
 _making = threading.Lock()
+# Clients whose connections belong to the process that this one is a copy of: never closed here.
+_of_others: list[Any] = []
+
+
+def _leave_to_the_other() -> None:
+    """A copy of a process has connections of its own; answers on those of both would mix."""
+    global _making
+    _making = threading.Lock()
+    if _one_client.cache_info().currsize:
+        _of_others.append(_one_client())
+        _one_client.cache_clear()
+
+
+if hasattr(os, "register_at_fork"):
+    os.register_at_fork(after_in_child=_leave_to_the_other)
 
 
 def http_status(url: str) -> Status:
