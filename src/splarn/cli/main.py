@@ -27,8 +27,6 @@ def main() -> None:
     gc.set_threshold(FEW_LOOKS, 20, 50)
     # NumPy's library of linear algebra keeps a thread on each core spinning, and has little to do.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
-    # Arrow's allocator would give memory back and ask for it again with every chunk.
-    os.environ.setdefault("MIMALLOC_PURGE_DELAY", "-1")
     code = run(sys.argv[1:])
     # Nor is anything looked for while the process ends.
     gc.freeze()

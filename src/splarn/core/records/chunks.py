@@ -154,7 +154,7 @@ class Chunk:
 def record_chunks(
     blocks: Iterable[bytes],
     dialect: Dialect,
-    size: int = 4 << 20,
+    size: int = 2 << 20,
     *,
     where: str,
     offset: int = 0,

@@ -9,7 +9,7 @@ from threading import Event, Thread
 from typing import TypeVar
 
 Item = TypeVar("Item")
-DEPTH = 4
+DEPTH = 2
 PATIENCE = 0.1
 
 
