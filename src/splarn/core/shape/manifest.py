@@ -14,6 +14,7 @@ from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
 from splarn.core.source.codecs import codecs
 from splarn.core.source.content import Identity
+from splarn.core.source.files import bring_back
 from splarn.core.source.places import is_url, place
 from splarn.core.work.disk import ASIDE, outside, write_text
 
@@ -168,6 +169,8 @@ def read_manifest(path: Path, anywhere: bool = False) -> Manifest:
     """
     if path.is_dir():
         path = path / MANIFEST
+    # It may have been about to leave when a shipment broke off.
+    bring_back(path)
     if not path.is_file():
         if path.with_name(UNFINISHED).exists():
             raise RequestError(
