@@ -140,7 +140,9 @@ connection.commit()
 def ten(folder: Path, repeats: int, scale: float) -> list[Row]:
     """Ten rows, where all there is to measure is how long a command takes to begin and to end."""
     path, ours, theirs = (folder / name for name in ("ten.csv", "ten-ours.db", "ten-theirs.db"))
-    path.write_text("n,lock,day\n" + "".join(f"{n},LK-{n:03},2031-05-0{n}\n" for n in range(1, 10)))
+    path.write_text(
+        "n,lock,day\n" + "".join(f"{n},LK-{n:03},2031-05-{n:02}\n" for n in range(1, 11))
+    )
 
     def load() -> Timed:
         ours.unlink(missing_ok=True)

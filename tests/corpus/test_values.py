@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
@@ -126,17 +127,32 @@ def test_long_runs_of_digits_are_found_wherever_they_stand(text: str) -> None:
     assert has_long_digits(Bitmaps(text.encode())) == (re.search("[./0-9]{16}", text) is not None)
 
 
-@given(st.text('01.5-+ ,\n"x', max_size=60))
+@given(st.text('01.5-+ \t,\n"x', max_size=60))
 def test_padded_fields_are_found_wherever_they_stand(text: str) -> None:
     # Behind several blanks anything may come, so that it is looked at as well.
-    surely = re.search(r"(?:^|[,\n])\"?(?:[-+ ]?| +[-+]?)0[0-9]", text) is not None
-    perhaps = surely or re.search(r"(?:^|[,\n])\"? [-+ ]", text) is not None
+    surely = re.search(r"(?:^|[,\n])\"?(?:[-+ \t]?|[ \t]+[-+]?)0[0-9]", text) is not None
+    perhaps = surely or re.search(r"(?:^|[,\n])\"?[ \t][-+ \t]", text) is not None
     bits = Bitmaps(text.encode())
     assert surely <= has_padded(bits, Dialect()) <= perhaps
     # What is not looked at more closely has neither.
-    hexadecimal = re.search(r"(?:^|[,\n])\"?[-+ ]*0[xX]", text) is not None
+    hexadecimal = re.search(r"(?:^|[,\n])\"?[-+ \t]*0[xX]", text) is not None
     assert has_odd_start(bits, Dialect()) >= (surely or hexadecimal)
     assert has_hex(bits) == ("0x" in text)
+    # The same fields parted by tabs.
+    parted = text.replace("\t", "").replace(",", "\t")
+    tabs = Bitmaps(parted.encode())
+    again = re.search(r"(?:^|[\t\n])\"?(?:[-+ ]?| +[-+]?)0[0-9]", parted) is not None
+    assert has_padded(tabs, Dialect(delimiter="\t")) >= again
+
+
+@pytest.mark.parametrize("before", ["", " ", "\t", " \t", "+", "\t-"])
+def test_zeros_before_a_number_are_never_lost(tmp_path: Path, before: str) -> None:
+    path = tmp_path / "padded.csv"
+    path.write_text(f"n,level\n1,2.5\n{before}007,3.5\n4,{before}08.5\n")
+    layout = Layout("a", Dialect(), (Field("n", "integer"), Field("level", "number")))
+    (parsed,) = read_parsed(path, "none", layout)
+    assert parsed.table.to_pylist() == [{"n": 1, "level": 2.5}]
+    assert [fault.field for fault in parsed.faults] == ["n", "level"]
 
 
 def test_lengths_of_time_are_read_as_seconds_by_choice() -> None:

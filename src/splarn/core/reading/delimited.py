@@ -21,6 +21,7 @@ from splarn.core.records.chunks import Chunk
 from splarn.core.source.forms import around_fields
 from splarn.core.units import plural
 
+TAB = 9
 # Control characters that may stand in for a delimiter of several bytes.
 _STAND_INS = (b"\x1f", b"\x1e", b"\x1d", b"\x1c", *(bytes([byte]) for byte in range(1, 9)))
 
@@ -285,8 +286,8 @@ def has_odd_start(bits: Bitmaps, dialect: Dialect) -> bool:
     ends = bits.delimiters(dialect) | bits.of(NEWLINE)
     if dialect.quote is not None:
         ends = ends | bits.of(ord(dialect.quote))
-    # From the blank to the slash, among them the signs.
-    if (starts & bits.between(32, 47) & ~ends).any():
+    # A tab, and from the blank to the slash, among them the signs.
+    if (starts & (bits.between(32, 47) | bits.of(TAB)) & ~ends).any():
         return True
     harmless = ends | bits.of(ord(".")) | bits.of(RETURN)
     return bool((later(starts & bits.of(ord("0")), False) & ~harmless).any())
@@ -296,7 +297,7 @@ def has_padded(bits: Bitmaps, dialect: Dialect) -> bool:
     """Whether a field may begin with a zero before a digit, which no number brings back."""
     starts = bits.field_starts(dialect)
     signs = bits.of(ord("-")) | bits.of(ord("+"))
-    blanks = bits.of(ord(" "))
+    blanks = (bits.of(ord(" ")) | bits.of(TAB)) & ~bits.delimiters(dialect)
     if (later(starts & blanks, False) & (signs | blanks)).any():
         # A number may stand behind several blanks.
         return True

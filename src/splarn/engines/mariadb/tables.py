@@ -91,11 +91,16 @@ class MariadbTables(SqlTables):
         return json.dumps([[name, whole] for name, _, whole, *_ in self._described(table)])
 
     def _described(self, table: str) -> list[Any]:
+        return self._of_columns(
+            "column_name, data_type, column_type, is_nullable, column_default, extra", table
+        )
+
+    def _of_columns(self, facts: str, table: str) -> list[Any]:
+        """What the catalogue says of a table's columns, in their order."""
         schema, bare = schema_and_name(table)
         with self.link.failing("Looking at the table", table):
             answer = self.link.run(
-                "SELECT column_name, data_type, column_type, is_nullable, column_default, extra "
-                "FROM information_schema.columns WHERE table_name = :name "
+                f"SELECT {facts} FROM information_schema.columns WHERE table_name = :name "
                 "AND table_schema = coalesce(:schema, database()) ORDER BY ordinal_position",
                 name=bare,
                 schema=schema,
@@ -104,17 +109,11 @@ class MariadbTables(SqlTables):
 
     def look_at_encodings(self, table: str) -> None:
         """Finds which columns of a table keep text in another encoding than UTF-8."""
-        schema, bare = schema_and_name(table)
-        with self.link.failing("Looking at the table", table):
-            answer = self.link.run(
-                "SELECT column_name FROM information_schema.columns WHERE table_name = :name "
-                "AND table_schema = coalesce(:schema, database()) "
-                "AND character_set_name IS NOT NULL AND character_set_name NOT LIKE 'utf8%'",
-                name=bare,
-                schema=schema,
-            )
-            names = (self.link.quoted(row[0], dotted=False) for row in answer.rows)
-            self.encoded_otherwise = frozenset(names)
+        self.encoded_otherwise = frozenset(
+            self.link.quoted(name, dotted=False)
+            for name, encoding in self._of_columns("column_name, character_set_name", table)
+            if encoding is not None and not encoding.startswith("utf8")
+        )
 
     def identity(self, table: str) -> str | None:
         """The column that the engine numbers, if there is one."""
