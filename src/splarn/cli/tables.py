@@ -195,7 +195,7 @@ class Grid:
             Grid.of(columns, tuple(map(row, self.cells))), left_out=self.left_out
         ).tight()
 
-    def fits(self, width: int) -> bool:
+    def is_within(self, width: int) -> bool:
         """Whether all has room, texts if need be in several lines."""
         return self.width - self.spare <= width
 
@@ -225,23 +225,23 @@ class Grid:
         return Padding(table, (0, 0, 0, indent), expand=False)
 
 
-def fitted(grid: Grid, width: int) -> Grid:
+def narrowed_to(grid: Grid, width: int) -> Grid:
     """A table as it is, or as little changed as lets it fit; it may still be too wide."""
     if grid.width <= width:
         return grid
     tight = grid.tight()
     narrowed = tight.shortened(width, LEAST_NAME)
-    while not narrowed.fits(width):
+    while not narrowed.is_within(width):
         order = [(column.gives_way, at) for at, column in enumerate(tight.columns)]
         gives_way, at = max(order)
         if not gives_way:
             break
         tight = tight.without(at)
         narrowed = tight.shortened(width, LEAST_NAME)
-    if not narrowed.fits(width):
+    if not narrowed.is_within(width):
         tight = tight.joined()
         narrowed = tight.shortened(width, LEAST_NAME)
-    return narrowed if narrowed.fits(width) else tight.shortened(width, LEAST_NAME // 3)
+    return narrowed if narrowed.is_within(width) else tight.shortened(width, LEAST_NAME // 3)
 
 
 def print_table(
@@ -249,8 +249,8 @@ def print_table(
 ) -> None:
     """Prints a table as the console's width allows, and says which columns had no room."""
     width = console.width
-    grid = fitted(Grid.of(columns, cells), width)
-    if grid.fits(width) or not cells:
+    grid = narrowed_to(Grid.of(columns, cells), width)
+    if grid.is_within(width) or not cells:
         console.print(grid.drawn(width))
     else:
         _print_apart(console, grid)

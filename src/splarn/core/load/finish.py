@@ -12,7 +12,7 @@ from splarn.core.load.request import LoadRequest
 from splarn.core.load.sampling import spread
 from splarn.core.load.standing import fingerprint
 from splarn.core.load.stream import PartResult
-from splarn.core.load.table import fit_table, stored
+from splarn.core.load.table import match_table, stored
 from splarn.core.load.verify import compare_digests
 from splarn.core.target.details import BYTES
 from splarn.core.target.digest import ColumnDigest, add_digests
@@ -149,7 +149,7 @@ def _note_end(
     for name, statement in note.details.indexes:
         session.tables.restore_index(note.table, TableIndex(name, statement, False))
     layout = stored(request.layout, note.details.names)
-    identity = fit_table(session, note.table, layout).identity
+    identity = match_table(session, note.table, layout).identity
     told = session.tables.continue_numbers(note.table, identity) if identity else ""
     ended = note.details.with_(
         stage="",

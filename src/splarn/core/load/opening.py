@@ -25,7 +25,7 @@ from splarn.core.load.refusals import (
 )
 from splarn.core.load.request import Input, LoadRequest
 from splarn.core.load.standing import changes_since
-from splarn.core.load.table import Fit, fit_table, stored
+from splarn.core.load.table import TableMatch, match_table, stored
 from splarn.core.target.details import BYTES, LoadDetails
 from splarn.core.target.names import schema_and_name, sibling
 from splarn.core.target.notes import LoadNote, PartNote
@@ -110,15 +110,15 @@ def _go_on(session: Session, request: LoadRequest, note: LoadNote) -> Opened:
     into = note.details.side_table or note.table
     if note.details.stage == "swap" and session.tables.columns(into) is None:
         into = note.table
-    fit = fit_table(session, into, stored(request.layout, note.details.names))
-    if fit.rows is None:
+    matched = match_table(session, into, stored(request.layout, note.details.names))
+    if matched.rows is None:
         raise RequestError(
             f"The table {into} of the unfinished load {note.load_id} is gone: take the load back "
             f"with `splarn undo {note.load_id}` and load anew."
         )
-    refuse_differences(fit, request, into)
+    refuse_differences(matched, request, into)
     parts = session.notes.parts([note.load_id])
-    if note.details.durability == "none" and fit.rows != sum(part.rows for part in parts):
+    if note.details.durability == "none" and matched.rows != sum(part.rows for part in parts):
         # The server was not shut down properly, and what skips the log is empty after that.
         session.rows.empty(into)
         for part in parts:
@@ -154,15 +154,15 @@ def _kept_ways(request: LoadRequest, note: LoadNote) -> tuple[str, ...]:
     return (f"An unfinished load goes on the way it began: {'; '.join(kept)}.",)
 
 
-def intended(request: LoadRequest, fit: Fit, load_id: str) -> LoadDetails:
+def intended(request: LoadRequest, matched: TableMatch, load_id: str) -> LoadDetails:
     """What a new load is going to do with the table, decided from what is asked and what fits.
 
     Nothing is looked at and nothing written: the tables beside it are only named.
     """
     levers, mode = request.levers, request.table_mode
-    there = fit.rows is not None
+    there = matched.rows is not None
     replaces = mode == "replace" and there
-    removes = mode in ("empty", "replace") and bool(fit.rows)
+    removes = mode in ("empty", "replace") and bool(matched.rows)
     side_table = before = ""
     if replaces:
         side_table = beside(request.table, "next", load_id)
@@ -179,22 +179,30 @@ def intended(request: LoadRequest, fit: Fit, load_id: str) -> LoadDetails:
         durability=levers.durability,
         route=levers.route,
         text_sums=BYTES,
-        fields=stored(request.layout, fit.names).fields,
-        rows_before=fit.rows or 0,
+        fields=stored(request.layout, matched.names).fields,
+        rows_before=matched.rows or 0,
         part_count=len(request.inputs),
         holds=tuple((one.part_id, one.holds) for one in request.inputs if one.holds),
     )
 
 
 def _with_what_is_there(
-    session: Session, request: LoadRequest, fit: Fit, details: LoadDetails, earlier: list[LoadNote]
+    session: Session,
+    request: LoadRequest,
+    matched: TableMatch,
+    details: LoadDetails,
+    earlier: list[LoadNote],
 ) -> LoadDetails:
     """The same with what must be remembered of the table before anything in it changes."""
     mode = request.table_mode
-    if request.levers.indexes == "rebuild" and fit.rows is not None and mode != "replace":
+    if request.levers.indexes == "rebuild" and matched.rows is not None and mode != "replace":
         dropped = [one for one in session.tables.indexes(request.table) if not one.unique]
         details = details.with_(indexes=tuple((one.name, one.statement) for one in dropped))
-    unmarked = mode == "append" and fit.rows and not session.rows.can_mark(request.table, fit.names)
+    unmarked = (
+        mode == "append"
+        and matched.rows
+        and not session.rows.can_mark(request.table, matched.names)
+    )
     # Asked anew: those that had brought nothing were ended meanwhile.
     alone = not any(note.state == "open" for note in session.notes.loads(request.table))
     if unmarked and alone and request.verify:
@@ -210,12 +218,12 @@ def _begin(
     session: Session, request: LoadRequest, earlier: list[LoadNote], confirm: Confirm | None
 ) -> Opened:
     """Decides, looks, notes, and then makes the tables ready."""
-    fit = fit_table(session, request.table, request.layout, request.columns, request.numbers)
-    refuse_what_is_there(session, fit, request, confirm)
+    matched = match_table(session, request.table, request.layout, request.columns, request.numbers)
+    refuse_what_is_there(session, matched, request, confirm)
     now = datetime.now(UTC)
     load_id = f"{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
-    details = intended(request, fit, load_id)
-    details = _with_what_is_there(session, request, fit, details, earlier)
+    details = intended(request, matched, load_id)
+    details = _with_what_is_there(session, request, matched, details, earlier)
     started = now.isoformat(timespec="milliseconds")
     note = LoadNote(load_id, request.table, "open", request.table_mode, started, details)
     session.notes.put_load(note)
@@ -231,7 +239,7 @@ def _begin(
     if not session.claims.claim(load_id):
         raise busy(load_id, request.table)
     note = prepare(session, request, note)
-    return Opened(note, parts, request.inputs, False, fit.notes)
+    return Opened(note, parts, request.inputs, False, matched.notes)
 
 
 def _touched(session: Session, earlier: Sequence[LoadNote]) -> bool:
@@ -282,7 +290,7 @@ def prepare(session: Session, request: LoadRequest, note: LoadNote) -> LoadNote:
     if session.tables.columns(table) is None:
         session.tables.create(table, layout)
     if details.side_table and session.tables.columns(details.side_table) is None:
-        fits = not fit_table(session, table, request.layout, details.names).differences
+        fits = not match_table(session, table, request.layout, details.names).differences
         if note.mode == "replace" and not fits:
             session.tables.create(details.side_table, layout)
         else:

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load.request import Input, LoadRequest
-from splarn.core.load.table import Fit
+from splarn.core.load.table import TableMatch
 from splarn.core.reading.counting import count_records
 from splarn.core.source.content import Contents, Held
 from splarn.core.target.names import schema_and_name
@@ -22,34 +22,35 @@ Confirm = Callable[[int, int], bool]
 
 
 def refuse_what_is_there(
-    session: Session, fit: Fit, request: LoadRequest, confirm: Confirm | None
+    session: Session, matched: TableMatch, request: LoadRequest, confirm: Confirm | None
 ) -> None:
     mode, table = request.table_mode, request.table
-    if fit.rows is None:
+    if matched.rows is None:
         return
-    if mode == "create" and fit.rows:
+    if mode == "create" and matched.rows:
         raise RequestError(
-            f"The table {table} is already there with {plural(fit.rows, 'row')}: give "
+            f"The table {table} is already there with {plural(matched.rows, 'row')}: give "
             "--table-mode append "
             "to add to it, empty to empty it first, or replace to put a new one in its place."
         )
     if mode != "replace":
-        refuse_differences(fit, request, table)
+        refuse_differences(matched, request, table)
     elif ties := session.tables.ties(table):
         raise RequestError(
             f"The table {table} cannot be replaced, since {'; '.join(ties)}: give --table-mode "
             "empty, which keeps the table and changes its rows."
         )
-    elif fit.differences and (indexes := session.tables.indexes(table)):
+    elif matched.differences and (indexes := session.tables.indexes(table)):
         raise RequestError(
             f"The table {table} cannot be replaced by one with other columns, since its index "
-            f"{indexes[0].name} would not fit ({'; '.join(fit.differences)}): drop the index first."
+            f"{indexes[0].name} would not fit ({'; '.join(matched.differences)}): drop the index "
+            "first."
         )
-    if mode in ("empty", "replace") and fit.rows and confirm is not None:
-        coming = rows_coming(request, fit.rows)
-        if fit.rows > coming and not confirm(fit.rows, coming):
+    if mode in ("empty", "replace") and matched.rows and confirm is not None:
+        coming = rows_coming(request, matched.rows)
+        if matched.rows > coming and not confirm(matched.rows, coming):
             raise RequestError(
-                f"The table {table} holds {plural(fit.rows, 'row')} that --table-mode {mode} "
+                f"The table {table} holds {plural(matched.rows, 'row')} that --table-mode {mode} "
                 "would remove, "
                 f"and the load brings only {coming:,}: give --yes to agree."
             )
@@ -68,11 +69,11 @@ def rows_coming(request: LoadRequest, enough: int) -> int:
     return total
 
 
-def refuse_differences(fit: Fit, request: LoadRequest, table: str) -> None:
-    if fit.differences:
+def refuse_differences(matched: TableMatch, request: LoadRequest, table: str) -> None:
+    if matched.differences:
         raise RequestError(
             f"The table {table} has other columns than the layout {request.layout.name!r}: "
-            f"{'; '.join(fit.differences)}; change the layout, choose --columns, or load into "
+            f"{'; '.join(matched.differences)}; change the layout, choose --columns, or load into "
             "another table."
         )
 

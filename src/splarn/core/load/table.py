@@ -12,7 +12,7 @@ from splarn.core.target.tables import TableColumn
 
 
 @dataclass(frozen=True)
-class Fit:
+class TableMatch:
     """How the source's fields go into the table.
 
     `rows` are in it, None where there is no table. `names` are the fields stored, in layout order;
@@ -27,13 +27,13 @@ class Fit:
     notes: tuple[str, ...] = ()
 
 
-def fit_table(
+def match_table(
     session: Session,
     table: str,
     layout: Layout,
     chosen: Sequence[str] | None = None,
     numbers: str | None = None,
-) -> Fit:
+) -> TableMatch:
     """Holds the table against the layout, or against its `chosen` fields.
 
     `numbers` says whose a column that the engine numbers gets: the files', the table's own, or, for
@@ -43,7 +43,7 @@ def fit_table(
     names = _chosen(layout, chosen)
     columns = session.tables.columns(table)
     if columns is None:
-        return Fit(None, names)
+        return TableMatch(None, names)
     numbered = next((c.name for c in columns if c.identity and c.name in names), None)
     notes: tuple[str, ...] = ()
     if numbered is not None and numbers == "table":
@@ -55,7 +55,7 @@ def fit_table(
             "stored, and the table's own numbers go on behind them (--numbers files); --numbers "
             "table would leave them out and let the table number the rows.",
         )
-    return Fit(
+    return TableMatch(
         session.rows.count(table),
         names,
         numbered,

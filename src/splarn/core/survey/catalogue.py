@@ -12,7 +12,7 @@ from splarn.core.errors import OutsideError
 from splarn.core.layout import Dialect, Layout
 from splarn.core.source.places import Place, Remote
 from splarn.core.survey.facts import DELIMITED, PARQUET, Finding, SourceFile
-from splarn.core.survey.intended import Intended, fit_findings
+from splarn.core.survey.intended import Intended, size_findings
 from splarn.core.survey.look import content_id_of, look_at
 from splarn.core.work.pool import Threads
 from splarn.core.work.progress import Progress, Silent
@@ -95,7 +95,7 @@ def survey(
     findings += twins
     findings += _mixed(files)
     if intended is not None:
-        findings += fit_findings(files, intended)
+        findings += size_findings(files, intended)
     return Catalogue(tuple(files), tuple(findings))
 
 

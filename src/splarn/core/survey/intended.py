@@ -27,7 +27,7 @@ class Intended:
     streams: int = 4
 
 
-def fit_findings(files: Sequence[SourceFile], intended: Intended) -> list[Finding]:
+def size_findings(files: Sequence[SourceFile], intended: Intended) -> list[Finding]:
     """Findings on files as they are, were they loaded as they are."""
     filled = [file for file in files if file.raw_bytes]
     if not filled:
