@@ -18,6 +18,7 @@ from splarn.core.records.chunks import line_blocks, record_chunks
 from splarn.core.records.scanning import BOM, _walk, scan
 from splarn.core.source.ranges import cut_ranges
 from splarn.core.work.pool import Inline
+from tests.plain import without_kernel
 
 PLAIN = Dialect(header=False)
 ODD = Dialect(header=False, delimiter="§", escape="\\")
@@ -117,7 +118,8 @@ def test_chunks_are_the_same_by_bitmaps_and_by_positions(
 ) -> None:
     data = (b"7,a\n" * filler).join(pieces)
     blocks = [data[at : at + 37] for at in range(0, len(data), 37)]
-    mixed = list(record_chunks(blocks, dialect, size, where="text", offset=5, row=3, line=2))
+    with without_kernel():
+        mixed = list(record_chunks(blocks, dialect, size, where="text", offset=5, row=3, line=2))
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(chunks_module, "_on_bits", lambda *_: None)
         listed = list(record_chunks(blocks, dialect, size, where="text", offset=5, row=3, line=2))
@@ -137,7 +139,8 @@ def test_bitmaps_count_what_positions_count(
     data: bytes, filler: int, quoted: bool, dialect: Dialect
 ) -> None:
     data = b"7,a\n" * filler + data
-    found = tally(data, dialect, quoted) if data else None
+    with without_kernel():
+        found = tally(data, dialect, quoted) if data else None
     slow = scan(data, dialect, quoted)
     escapes = dialect.escape is not None and dialect.escape.encode() in data
     assert (found is None) == (slow.stray or not data or escapes)

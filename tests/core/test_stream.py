@@ -57,7 +57,10 @@ class Session:
         self.store = store
         self.open_rows: list[int] = []
         self.open_note: PartNote | None = None
-        self.rows = self.notes = self
+        self.rows = self.notes = self.digests = self
+
+    def hasher(self, table: str, names: Sequence[str]) -> None:
+        return None
 
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         return Writer(self)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from contextlib import nullcontext
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
@@ -12,10 +13,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from splarn.core import kernel
 from splarn.engines.postgresql.binary import HEADER, TRAILER, can_encode, encode
+from splarn.engines.postgresql.hashing import PostgresqlHasher, hash_expression
 from splarn.engines.sqlite.image import image
 from splarn.engines.sqlite.stored import StoredColumn, TableShape
+from tests.plain import without_kernel
 
+needs_kernel = pytest.mark.skipif(not kernel.available(), reason="Splarn has no kernel here")
 TEXTS = st.text(st.characters(exclude_categories=("Cs",), exclude_characters="\0"), max_size=90)
 INT64 = st.integers(-(1 << 63), (1 << 63) - 1)
 FLOATS = st.floats(allow_nan=False, allow_infinity=False) | st.integers(-999, 999).map(float)
@@ -31,8 +36,14 @@ def rows_of(*columns: st.SearchStrategy[Any]) -> st.SearchStrategy[list[tuple[An
     return st.lists(st.tuples(*(st.none() | column for column in columns)), min_size=1, max_size=40)
 
 
-@given(rows_of(INT64, TEXTS, FLOATS, FLOATS, st.integers(-130, 130)), st.integers(1, 400))
-def test_an_image_holds_what_inserts_would_store(rows: list[tuple[Any, ...]], times: int) -> None:
+@given(
+    rows_of(INT64, TEXTS, FLOATS, FLOATS, st.integers(-130, 130)),
+    st.integers(1, 400),
+    st.booleans(),
+)
+def test_an_image_holds_what_inserts_would_store(
+    rows: list[tuple[Any, ...]], times: int, plain: bool
+) -> None:
     rows = (rows * times)[:4000]
     kinds = [pa.int64(), pa.string(), pa.float64(), pa.float64(), pa.int16()]
     columns = [
@@ -40,7 +51,8 @@ def test_an_image_holds_what_inserts_would_store(rows: list[tuple[Any, ...]], ti
     ]
     names = [("a", "BIGINT"), ("b", "TEXT"), ("c", "NUMERIC(7, 2)"), ("d", "DOUBLE"), ("e", "INT")]
     shape = TableShape("t", [StoredColumn(*name, False) for name in names], [n for n, _ in names])
-    made = shape.image(pa.table(columns, [name for name, _ in names]))
+    with without_kernel() if plain else nullcontext():
+        made = shape.image(pa.table(columns, [name for name, _ in names]))
     assert made is not None
     connection = sqlite3.connect(":memory:")
     declared = ", ".join(" ".join(name) for name in names)
@@ -83,6 +95,7 @@ PG_TYPES = {
     "big": ("bigint", pa.int64(), INT64),
     "price": ("numeric", pa.decimal128(9, 2), decimals(9, 2)),
     "long": ("numeric", pa.decimal128(16, 2), decimals(16, 2)),
+    "wide": ("numeric", pa.decimal128(35, 9), decimals(35, 9)),
     "share": ("numeric", pa.decimal128(5, 5), decimals(5, 5)),
     "whole": ("numeric", pa.decimal128(6, 0), decimals(6, 0)),
     "level": ("double precision", pa.float64(), FLOATS),
@@ -105,36 +118,65 @@ def connection(postgresql: str) -> Any:
         yield found
 
 
-@settings(max_examples=60)
-@given(rows=rows_of(*(values for _, _, values in PG_TYPES.values())), start=st.integers(0, 2))
-def test_binary_rows_arrive_as_they_are(
-    connection: Any, rows: list[tuple[Any, ...]], start: int
-) -> None:
+ROWS = rows_of(*(values for _, _, values in PG_TYPES.values()))
+
+
+def _copied(connection: Any, rows: list[tuple[Any, ...]], start: int, names: list[str]) -> Any:
+    """What is to be copied, once it has been and all of it was found again."""
+    places = [list(PG_TYPES).index(name) for name in names]
+    rows = [tuple(row[place] for place in places) for row in rows]
+    kinds = [PG_TYPES[name] for name in names]
     columns = [
         pa.array(column, kind)
-        for column, (_, kind, _) in zip(zip(*rows, strict=True), PG_TYPES.values(), strict=True)
+        for column, (_, kind, _) in zip(zip(*rows, strict=True), kinds, strict=True)
     ]
-    table = pa.table(columns, list(PG_TYPES)).slice(start)
-    types = [kind for kind, _, _ in PG_TYPES.values()]
+    table, types = pa.table(columns, names).slice(start), [kind for kind, _, _ in kinds]
     assert can_encode(table.schema, types)
     data = encode(table, types)
     assert data is not None
     connection.execute("TRUNCATE plain")
-    with connection.cursor().copy("COPY plain FROM STDIN (FORMAT binary)") as copy:
+    listed = ", ".join(names)
+    with connection.cursor().copy(f"COPY plain ({listed}) FROM STDIN (FORMAT binary)") as copy:
         copy.write(HEADER + data + TRAILER)
-    found = connection.execute("SELECT * FROM plain").fetchall()
-    expected = rows[start:]
-    place = list(PG_TYPES).index("id")
+    found = connection.execute(f"SELECT {listed} FROM plain").fetchall()
+    place = names.index("id")
     assert [(*row[:place], row[place] and str(row[place]), *row[place + 1 :]) for row in found] == (
-        expected
+        rows[start:]
     )
+    return table
 
 
+@needs_kernel
+@settings(max_examples=60)
+@given(rows=ROWS, start=st.integers(0, 2))
+def test_binary_rows_arrive_as_they_are_and_are_hashed_alike(
+    connection: Any, rows: list[tuple[Any, ...]], start: int
+) -> None:
+    names, types = list(PG_TYPES), [kind for kind, _, _ in PG_TYPES.values()]
+    table = _copied(connection, rows, start, names)
+    hashed = PostgresqlHasher(names, types).sum_of(table)
+    hashes = hash_expression(names, types)
+    there = connection.execute(f"SELECT count(*), coalesce(sum({hashes}), 0) FROM plain")
+    assert hashed is not None
+    assert there.fetchone() == (hashed.rows, hashed.total)
+
+
+@settings(max_examples=60)
+@given(rows=ROWS, start=st.integers(0, 2))
+def test_binary_rows_arrive_as_they_are_without_the_kernel(
+    connection: Any, rows: list[tuple[Any, ...]], start: int
+) -> None:
+    with without_kernel():
+        # Decimals of so many digits go as text then.
+        _copied(connection, rows, start, [name for name in PG_TYPES if name != "wide"])
+
+
+@needs_kernel
 def test_numbers_that_do_not_fit_go_another_way() -> None:
     table = pa.table({"n": pa.array([1, 40_000])})
     assert encode(table, ["smallint"]) is None
     assert encode(table, ["integer"]) is not None
     assert encode(table.slice(0, 1), ["smallint"]) is not None
-    schema = pa.schema([("n", pa.decimal128(20, 4))])
+    schema = pa.schema([("n", pa.decimal128(38, 3))])
     assert not can_encode(schema, ["numeric"])
     assert not can_encode(pa.schema([("at", pa.string())]), ["citext"])

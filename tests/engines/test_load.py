@@ -12,14 +12,13 @@ import pytest
 
 from splarn.core.errors import OutsideError, RequestError, ShortfallError
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.load import BadRows, LoadRecord, LoadRequest, inputs_from_files, load
+from splarn.core.load import BadRows, LoadRecord, LoadRequest, finish, inputs_from_files, load
 from splarn.core.reading.faults import read_rejects
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.notes import PartNote
 from splarn.core.work.pool import Inline, Pools
 from splarn.demo.scenario import Delivery
 from splarn.engines import open_engine, opener
-from splarn.engines.sql.digests import SqlDigests
 from splarn.engines.sql.session import SqlSession
 from tests.conftest import ask
 
@@ -260,13 +259,13 @@ def test_columns_go_by_name_and_others_may_stay_empty(
 def test_a_table_that_lost_a_column_on_the_way_does_not_pass(
     target: str, table: str, delivery: Delivery, layout: Layout, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    digest = SqlDigests.of_columns
+    verify = finish._verify
 
-    def spoil(self: SqlDigests, name: str, fields: Any, marks: Any = None) -> Any:
-        self.link.run(f"UPDATE {name} SET entered = NULL")
-        return digest(self, name, fields, marks)
+    def spoiled(session: Any, *given: Any) -> Any:
+        session.link.run(f"UPDATE {table} SET entered = NULL")
+        return verify(session, *given)
 
-    monkeypatch.setattr(SqlDigests, "of_columns", spoil)
+    monkeypatch.setattr(finish, "_verify", spoiled)
     record = load(request(target, table, delivery, layout), Inline())
     assert record.verified is False
     assert record.differences[0].startswith("column entered: values 0 against")

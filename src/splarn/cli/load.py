@@ -352,7 +352,12 @@ def show_load(out: Output, record: LoadRecord) -> None:
         out.note("This went on with an interrupted load; rows already in were not sent again.")
     if record.rejects is not None:
         out.note(f"The rejected rows are in {record.rejects}.")
-    if record.verified:
+    if record.verified and record.hashed:
+        out.good(
+            "Verified: the table holds the rows that were read and no others, by a hash of every "
+            "cell."
+        )
+    elif record.verified:
         also = ""
         if record.compared:
             looked = plural(round(record.compared), "row")
@@ -396,6 +401,7 @@ def load_document(record: LoadRecord) -> dict[str, Any]:
         "notes": list(record.notes),
         "before": record.before,
         "compared": record.compared,
+        "hashed": record.hashed,
         "done_before": record.done_before,
         "compute": [[one.tier, one.seconds] for one in record.compute],
     }

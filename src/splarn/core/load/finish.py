@@ -16,6 +16,7 @@ from splarn.core.load.table import match_table, stored
 from splarn.core.load.verify import compare_digests
 from splarn.core.target.details import BYTES
 from splarn.core.target.digest import ColumnDigest, add_digests
+from splarn.core.target.hashing import RowSum
 from splarn.core.target.marks import Marks, joined
 from splarn.core.target.notes import LoadNote
 from splarn.core.target.session import Session
@@ -34,7 +35,8 @@ class MoveRefusedError(RefusedError):
 class Finished:
     """`verified` is None where the rows could not be held against what was read.
 
-    `compared` rows were looked for in the table, value by value.
+    `compared` rows were looked for in the table, value by value. `hashed` is the sum of all row
+    hashes, where it was the same in the table as in what was read.
     """
 
     verified: bool | None
@@ -42,6 +44,7 @@ class Finished:
     digests: tuple[ColumnDigest, ...]
     notes: tuple[str, ...] = ()
     compared: int = 0
+    hashed: RowSum | None = None
 
 
 def finish(
@@ -59,7 +62,7 @@ def finish(
     if published.differences:
         session.rollback()
         return replace(finished, verified=False, differences=published.differences, notes=())
-    told = _note_end(session, request, published, finished.digests, results)
+    told = _note_end(session, request, published, finished, results)
     return replace(finished, notes=(*finished.notes, *told))
 
 
@@ -75,10 +78,15 @@ def _verify(
     digests = tuple(read or (ColumnDigest(field.name) for field in fields))
     if not request.verify or _is_swapped(session, note):
         return Finished(None, (), digests)
+    marks = _marks(session, note, results)
+    alone = _alone(session, note, marks)
+    hashed = None if alone is None else _same(session, note, results, alone)
+    if hashed is not None:
+        return Finished(True, (), digests, hashed=hashed)
     verified: bool | None = None
     differences: list[str] = []
     notes: list[str] = []
-    there = _table_digests(session, note, fields, _marks(session, note, results))
+    there = _table_digests(session, note, fields, alone)
     if there is None:
         notes.append(
             f"Other rows came into {note.table} meanwhile and nothing tells them from these, "
@@ -140,7 +148,7 @@ def _note_end(
     session: Session,
     request: LoadRequest,
     published: _Published,
-    digests: tuple[ColumnDigest, ...],
+    finished: Finished,
     results: Sequence[PartResult],
 ) -> list[str]:
     """Notes the load as done and commits; what a person should know besides."""
@@ -153,12 +161,12 @@ def _note_end(
     told = session.tables.continue_numbers(note.table, identity) if identity else ""
     ended = note.details.with_(
         stage="",
-        digests=digests,
+        digests=finished.digests,
         text_sums=BYTES,
         digests_before=None,
         marks=marks,
         columns_after=session.tables.columns_text(note.table),
-        fingerprint=_fingerprint(session, note, marks, rows),
+        fingerprint=_fingerprint(session, published, rows, finished.hashed),
     )
     done = replace(note, state="done", details=ended)
     session.notes.put_load(done)
@@ -174,8 +182,18 @@ def _is_swapped(session: Session, note: LoadNote) -> bool:
     return details.stage == "swap" and session.tables.columns(details.side_table) is None
 
 
-def _fingerprint(session: Session, note: LoadNote, marks: Marks | None, rows: int) -> str | None:
+def _fingerprint(
+    session: Session, published: _Published, rows: int, hashed: RowSum | None
+) -> str | None:
     """What `undo` needs to see changed cells; None where it could not take the rows out anyway."""
+    note, marks = published.note, published.marks
+    if marks is not None and session.rows.marks_changes:
+        return None
+    moved = note.details.side_table and not note.details.swaps
+    if hashed is not None and not moved:
+        found = session.digests.sum_as_fingerprint(note.table, note.details.names, hashed)
+        if found is not None:
+            return found
     if marks is None and session.rows.count(note.table) != rows:
         return None
     return fingerprint(session, note.table, marks)
@@ -210,13 +228,18 @@ def rows_since(session: Session, note: LoadNote) -> Marks | None:
     return ((first + 1, last),) if last > first else ()
 
 
-def _table_digests(
-    session: Session, note: LoadNote, fields: Sequence[Field], marks: Marks | None
-) -> tuple[list[ColumnDigest], list[ColumnDigest]] | None:
-    """Digests of the load's rows, or of all rows and those from before; None if neither will do."""
+@dataclass(frozen=True)
+class _Alone:
+    """Where the load's rows can be looked at by themselves; without marks they are all there."""
+
+    table: str
+    marks: Marks | None = None
+
+
+def _alone(session: Session, note: LoadNote, marks: Marks | None) -> _Alone | None:
     details = note.details
     if details.side_table:
-        return session.digests.of_columns(details.side_table, fields), []
+        return _Alone(details.side_table)
     others = [
         one
         for one in session.notes.loads(note.table)
@@ -224,9 +247,35 @@ def _table_digests(
     ]
     kept = note.mode == "append" and details.rows_before
     if not kept and not others:
-        return session.digests.of_columns(note.table, fields), []
-    if marks is not None:
-        return session.digests.of_columns(note.table, fields, marks), []
+        return _Alone(note.table)
+    return None if marks is None else _Alone(note.table, marks)
+
+
+def _same(
+    session: Session, note: LoadNote, results: Sequence[PartResult], alone: _Alone
+) -> RowSum | None:
+    """The sum of the row hashes, where the table holds the rows that were read and no others by it.
+
+    Where it does not, what differs is for the digests to tell.
+    """
+    read = RowSum()
+    for result in results:
+        if result.row_sum is None or result.row_sum.rows != result.note.rows:
+            return None
+        read = read.plus(result.row_sum)
+    if not results or session.digests.hasher(alone.table, note.details.names) is None:
+        return None
+    there = session.digests.row_sum(alone.table, note.details.names, alone.marks)
+    return read if there == read else None
+
+
+def _table_digests(
+    session: Session, note: LoadNote, fields: Sequence[Field], alone: _Alone | None
+) -> tuple[list[ColumnDigest], list[ColumnDigest]] | None:
+    """Digests of the load's rows, or of all rows and those from before; None if neither will do."""
+    details = note.details
+    if alone is not None:
+        return session.digests.of_columns(alone.table, fields, alone.marks), []
     if details.digests_before is None or details.text_sums != BYTES or _busy(session, note):
         return None
     return session.digests.of_columns(note.table, fields), list(details.digests_before)

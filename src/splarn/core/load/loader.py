@@ -122,6 +122,7 @@ def load(
         before=note.details.before if request.keep_old and note.details.before else None,
         compute=ran,
         compared=end.compared,
+        hashed=end.hashed is not None,
         moved=moved,
         scanned=scanned,
         requests=requests,

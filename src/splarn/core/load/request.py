@@ -125,6 +125,8 @@ class LoadRecord:
     requests: int = 0
     # Rows that were looked for in the table, value by value.
     compared: int = 0
+    # Whether all rows were held against what was read, by a hash of each.
+    hashed: bool = False
     # Whether an earlier command had brought everything in, so that this one only looked.
     done_before: bool = False
     # Core-seconds of this machine by stage, of the streams alone.

@@ -53,7 +53,7 @@ def changes_since(session: Session, note: LoadNote, parts: Sequence[PartNote]) -
     if changes:
         return changes
     if details.fingerprint is not None:
-        now = session.digests.fingerprint(table, marks)
+        now = session.digests.fingerprint(table, marks, details.fingerprint)
         if now == details.fingerprint:
             return []
         if now.partition(":")[0] != details.fingerprint.partition(":")[0]:

@@ -22,6 +22,7 @@ from splarn.core.source.content import Identity
 from splarn.core.source.places import Place
 from splarn.core.source.source import Proof, Source
 from splarn.core.target.digest import ColumnDigest, add_digests, digest_table
+from splarn.core.target.hashing import RowSum
 from splarn.core.target.marks import joined
 from splarn.core.target.notes import PartNote
 from splarn.core.target.session import OpenEngine, Session
@@ -68,8 +69,9 @@ class LoadTask:
 class PartResult:
     """What came of a part. `rows` and `refused` include what an earlier try had loaded.
 
-    `kept` are the refused rows that are in the rejects, None where none are kept. `sample` are some
-    of its rows as they were read, a pyarrow Table. `stages` are core-seconds by stage.
+    `kept` are the refused rows that are in the rejects, None where none are kept. `row_sum` is that
+    of its rows, where the target hashes them too. `sample` are some of its rows as they were read,
+    a pyarrow Table. `stages` are core-seconds by stage.
     """
 
     path: str
@@ -78,6 +80,7 @@ class PartResult:
     raw_bytes: int
     commits: int
     digests: list[ColumnDigest] | None
+    row_sum: RowSum | None = None
     faults: list[Fault] = field(default_factory=list)
     kept: int | None = None
     sample: Any = None
@@ -135,6 +138,7 @@ def _load_part(task: LoadTask, stages: Stages) -> PartResult:
         raw_bytes=stream.raw_bytes,
         commits=stream.commits,
         digests=stream.digests,
+        row_sum=stream.row_sum,
         faults=stream.faults,
         kept=None if task.rejects is None else count_rejects(task.rejects),
         sample=stream.sample.rows(),
@@ -174,6 +178,8 @@ class _Stream:
         self.session = session
         self.note = task.note
         self.digests: list[ColumnDigest] | None = None
+        self._hasher = session.digests.hasher(task.table, task.names)
+        self.row_sum = None if self._hasher is None else RowSum()
         self.faults: list[Fault] = []
         self.raw_bytes = 0
         self.commits = 0
@@ -404,6 +410,9 @@ class _Stream:
         with stage("digest"):
             rows = piece.parsed.table.slice(piece.first, piece.last - piece.first)
             self.digests = add_digests(self.digests, digest_table(rows, self._fields))
+            if self._hasher is not None and self.row_sum is not None:
+                more = self._hasher.sum_of(rows)
+                self.row_sum = None if more is None else self.row_sum.plus(more)
             self.sample.take(rows)
 
 

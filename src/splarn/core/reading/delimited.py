@@ -1,11 +1,14 @@
 """Typed columns out of delimited text, and the records that do not fit the layout.
 
-A chunk is first read by Arrow straight into the layout's types. Only when something in it does not
-fit is it read again as text, and the misfits looked for column by column.
+Records that are written plainly are taken by the kernel, where there is one, the others looked at
+by themselves. Without it, or where others are many, Arrow reads the whole chunk straight into the
+layout's types. Only when something does not fit there are records read again as text, and the
+misfits looked for column by column.
 """
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +16,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
+from splarn.core import kernel
+from splarn.core.kernel import RecordParser
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.reading.convert import convert_text
 from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
@@ -22,6 +27,8 @@ from splarn.core.source.forms import around_fields
 from splarn.core.units import plural
 
 TAB = 9
+# Chunks that are read by Arrow at once after one that the kernel could not take.
+PASSED = 8
 # Control characters that may stand in for a delimiter of several bytes.
 _STAND_INS = (b"\x1f", b"\x1e", b"\x1d", b"\x1c", *(bytes([byte]) for byte in range(1, 9)))
 
@@ -59,6 +66,65 @@ class DelimitedParser(TextParser):
         self._delimiter = dialect.delimiter.encode()
         self._hex_matters = any(field.type == "integer" for field in layout.fields)
         self._trims = dialect.trim
+        self._plain: RecordParser | None = None
+        if kernel.available() and kernel.can_parse(layout.fields, dialect):
+            late = {field.name for field in self._late}
+            self._plain = RecordParser(layout.fields, dialect, late)
+        # Chunks to come in which it is not even tried.
+        self._passed = 0
+
+    def _parse_plain(self, chunk: Chunk) -> Parsed | None:
+        data, dialect = chunk.data, self.layout.dialect
+        if self._plain is None or chunk.open_quote or self._passed:
+            self._passed -= bool(self._passed)
+            return None
+        if dialect.escape is not None and dialect.escape.encode() in data:
+            return None
+        if not dialect.is_utf8 and not data.isascii():
+            return None
+        found = self._plain.parse(data, chunk.starts, chunk.ends)
+        if found is None:
+            # Where one chunk is written in another way its neighbours are too.
+            self._passed = PASSED
+            return None
+        table, odd = found
+        table, misfit = self._converted(table)
+        if not len(odd) and misfit is None:
+            return as_parsed(chunk, table, np.arange(chunk.rows), ())
+        taken = np.ones(chunk.rows, dtype=bool)
+        taken[odd] = False
+        good = np.flatnonzero(taken)
+        if misfit is not None:
+            table = table.filter(pa.array(~misfit))
+            odd = np.sort(np.concatenate((odd, good[misfit])))
+            good = good[~misfit]
+        return self._joined(chunk, table, good, self._parse_carefully(chunk.only(odd)), odd)
+
+    def _converted(self, table: Any) -> tuple[Any, Any]:
+        """The table with its late columns in their types, and which rows have one that misfits."""
+        misfits = None
+        for field in self._late:
+            place = self.layout.names.index(field.name)
+            values, misfit = convert_text(table.column(place), field)
+            if field.required and values.null_count:
+                misfit = misfit | pc.is_null(values).to_numpy(zero_copy_only=False)
+            if misfit.any():
+                misfits = misfit if misfits is None else misfits | misfit
+            table = table.set_column(place, self.layout.arrow_schema.field(place), values)
+        return table, misfits
+
+    def _joined(self, chunk: Chunk, table: Any, good: Any, rest: Parsed, odd: Any) -> Parsed:
+        """The rows of a chunk that were taken at a go, and those of its `odd` records."""
+        faults = tuple(
+            replace(fault, row=chunk.row + 1 + int(odd[fault.row - chunk.row - 1]))
+            for fault in rest.faults
+        )
+        if len(rest.table):
+            good = np.concatenate((good, odd[rest.good]))
+            order = np.argsort(good, kind="stable")
+            both = pa.concat_tables((table.cast(rest.table.schema), rest.table))
+            table, good = both.take(pa.array(order)), good[order]
+        return as_parsed(chunk, table, good, faults)
 
     def _parse_direct(self, chunk: Chunk) -> Any:
         data = chunk.data
@@ -219,7 +285,9 @@ class DelimitedParser(TextParser):
         options = csv.ParseOptions(**parse, invalid_row_handler=skip)
         if not _is_utf8(data):
             # Arrow cannot hand over a record of another width then. Bytes as letters keep widths.
-            self._columns(data.decode("latin-1").encode(), self._text, options, False)
+            widths = self._columns(data.decode("latin-1").encode(), self._text, options, False)
+            if len(widths) + len(set(wrong)) != len(rows):
+                return self._one_by_one(records, rows)
             if wrong:
                 wrong = sorted(set(wrong))
                 table, _ = self._read_text(records, np.delete(rows, [at for at, _ in wrong]))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -103,15 +104,17 @@ class TextParser(ABC):
         """Splits a chunk into typed good rows and faults."""
         if chunk.too_long:
             return self._too_long(chunk)
-        table = self._parse_direct(chunk) if self._direct else None
-        # Nobody else judges this block, and they take as much room as it does.
-        chunk.records.bits = None
-        if table is not None and len(table) == chunk.rows:
-            parsed = as_parsed(chunk, table, np.arange(chunk.rows), ())
-        else:
-            # Spoiled rows come in company: try the direct way again only after a clean chunk.
-            parsed = self._parse_carefully(chunk)
-            self._direct = not parsed.faults
+        parsed = self._parse_plain(chunk)
+        if parsed is None:
+            table = self._parse_direct(chunk) if self._direct else None
+            # Nobody else judges this block, and they take as much room as it does.
+            chunk.records.bits = None
+            if table is not None and len(table) == chunk.rows:
+                parsed = as_parsed(chunk, table, np.arange(chunk.rows), ())
+            else:
+                # Spoiled rows come in company: try the direct way again only after a clean chunk.
+                parsed = self._parse_carefully(chunk)
+                self._direct = not parsed.faults
         if not self._constraints:
             return parsed
         return constrained(parsed, self._constraints, self._faults_of(chunk))
@@ -126,6 +129,10 @@ class TextParser(ABC):
         fault = self._faults_of(chunk)(0, None, "record", None, message)
         nothing = self.layout.arrow_schema.empty_table()
         return as_parsed(chunk, nothing, np.arange(0), (fault,))
+
+    def _parse_plain(self, chunk: Chunk) -> Parsed | None:
+        """Rows and faults with what is written plainly taken at a go; None where that is no way."""
+        return None
 
     @abstractmethod
     def _parse_direct(self, chunk: Chunk) -> Any:
@@ -156,6 +163,8 @@ class TextParser(ABC):
             column = table.column(place)
             if field.type in ("date", "datetime") and pc.any(out_of_years(column)).as_py():
                 return None
+            if field.is_decimal and not _within(column, field):
+                return None
             if pa.types.is_floating(column.type):
                 table = table.set_column(place, field.name, without_nan(column))
         if any(
@@ -183,6 +192,13 @@ class TextParser(ABC):
             )
 
         return make
+
+
+def _within(column: Any, field: Field) -> bool:
+    """Whether decimals have no more digits than their type; Arrow's reader does not look."""
+    ends = pc.min_max(column).as_py()
+    most = Decimal(10) ** ((field.precision or 0) - (field.scale or 0))
+    return ends["min"] is None or (-most < ends["min"] and ends["max"] < most)
 
 
 def as_parsed(chunk: Chunk, table: Any, good: Any, faults: tuple[Fault, ...]) -> Parsed:

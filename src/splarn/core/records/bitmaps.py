@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from splarn.core import kernel
 from splarn.core.layout.dialect import Dialect
 
 _ONE, _TOP = np.uint64(1), np.uint64(63)
@@ -120,7 +121,9 @@ def tally(data: Buffer, dialect: Dialect, quoted: bool = False) -> Tally | None:
     `quoted` says whether that newline was inside a quoted field. None where a quote stands in the
     middle of an unquoted field or may be escaped, since parity does not tell there.
     """
-    return judge(data, dialect)[int(quoted)]
+    if kernel.available():
+        return _by_kernel(data, dialect, quoted)
+    return judged(Bitmaps(data), dialect)[int(quoted)]
 
 
 def judge(data: Buffer, dialect: Dialect) -> tuple[Tally | None, Tally | None]:
@@ -130,7 +133,14 @@ def judge(data: Buffer, dialect: Dialect) -> tuple[Tally | None, Tally | None]:
     stands in the middle of an unquoted field, as it does under the wrong assumption, or may be
     escaped.
     """
+    if kernel.available():
+        return _by_kernel(data, dialect, False), _by_kernel(data, dialect, True)
     return judged(Bitmaps(data), dialect)
+
+
+def _by_kernel(data: Buffer, dialect: Dialect, quoted: bool) -> Tally | None:
+    found = kernel.tally(data, dialect, quoted, False)
+    return None if found is None else Tally(*found[:5], Ends(np.zeros(0, np.uint64)))
 
 
 def judged(bits: Bitmaps, dialect: Dialect) -> tuple[Tally | None, Tally | None]:

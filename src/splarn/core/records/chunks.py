@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from splarn.core import kernel
 from splarn.core.errors import OutsideError
 from splarn.core.layout.dialect import LINES, Dialect
 from splarn.core.records.bitmaps import Bitmaps, Ends, Tally, judged, tally
@@ -136,6 +137,11 @@ class Chunk:
             stray=self.stray,
             open_quote=self.open_quote and last == self.rows,
         )
+
+    def only(self, chosen: Positions) -> Chunk:
+        """Some of the records, in the same data; their numbers are counted anew."""
+        records = Records.at(self.starts[chosen], self.ends[chosen])
+        return replace(self, records=records)
 
     def longest(self, chosen: slice = slice(None)) -> int:
         """The bytes of the longest of the `chosen` records."""
@@ -285,6 +291,14 @@ class _OnBits:
 
 def _on_bits(data: bytes, dialect: Dialect) -> tuple[int, _OnBits] | None:
     """Where the last record of a block ends, and its records; None where bitmaps do not tell."""
+    if kernel.available():
+        found = kernel.tally(data, dialect, False, True)
+        if found is None or found.blank or not found.rows:
+            return None
+        starts = np.empty_like(found.ends)
+        starts[0] = 0
+        starts[1:] = found.ends[:-1]
+        return found.last_end, _OnBits(Records.at(starts, found.ends), found.lines)
     bits = Bitmaps(data)
     judgement = judged(bits, dialect)[0]
     if judgement is None or judgement.blank or not judgement.rows:

@@ -10,6 +10,8 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from splarn.core import kernel
+from splarn.core.kernel import source_of
 from splarn.core.layout import Field
 
 # Floats are summed in another order by each engine; this share of the sum may differ.
@@ -82,6 +84,9 @@ def _digest_column(column: Any, field: Field) -> ColumnDigest:
     values = len(column) - nulls
     if not values:
         return ColumnDigest(field.name, 0, nulls)
+    quick = _quick_figures(column, field) if kernel.available() else None
+    if quick is not None:
+        return quick
     if field.is_text:
         return ColumnDigest(field.name, values, nulls, pc.sum(pc.binary_length(column)).as_py())
     if field.is_decimal:
@@ -97,6 +102,38 @@ def _digest_column(column: Any, field: Field) -> ColumnDigest:
     ends = pc.min_max(column).as_py()
     total = pc.sum(column).as_py() if field.type == "number" else _exact_sum(column, ends)
     return ColumnDigest(field.name, values, nulls, total, ends["min"], ends["max"])
+
+
+# Whole numbers that a column's values are, by the kernel's kinds.
+_KINDS = {"datetime": kernel.STAMP, "time": kernel.TIME, "date": kernel.DATE,
+          "boolean": kernel.BOOLEAN}  # fmt: skip
+
+
+def _quick_figures(column: Any, field: Field) -> ColumnDigest | None:
+    """The same by the kernel, where it knows the column's type."""
+    total: ColumnDigest | None = None
+    for array in column.chunks if isinstance(column, pa.ChunkedArray) else [column]:
+        kind, argument = _KINDS.get(field.type, -1), 0
+        if field.is_text:
+            kind = kernel.TEXT
+        elif field.is_decimal and pa.types.is_decimal128(array.type):
+            kind, argument = kernel.DECIMAL, array.type.scale
+        elif field.type == "integer" and pa.types.is_signed_integer(array.type):
+            kind, argument = kernel.INTEGER, array.type.bit_width
+        if kind < 0 or (not field.is_decimal and array.type != field.arrow_type()):
+            return None
+        found = kernel.figures(len(array), source_of(kind, argument, array))
+        if found is None:
+            return None
+        values, *ends = found
+        nulls = len(array) - values
+        digest = ColumnDigest(field.name, values, nulls)
+        if field.is_text:
+            digest = ColumnDigest(field.name, values, nulls, ends[0])
+        elif values:
+            digest = ColumnDigest(field.name, values, nulls, *ends)
+        total = digest if total is None else total.plus(digest)
+    return total
 
 
 def _exact_sum(column: Any, ends: dict[str, int]) -> int:

@@ -9,6 +9,7 @@ from typing import Any, Protocol
 from splarn.core.layout import Field, Layout
 from splarn.core.reading.parsed import Parsed
 from splarn.core.target.digest import ColumnDigest
+from splarn.core.target.hashing import RowHasher, RowSum
 from splarn.core.target.marks import Marks
 
 
@@ -175,8 +176,22 @@ class Digests(Protocol):
     ) -> list[ColumnDigest]:
         """Column digests of all rows, or of the marked ones."""
 
-    def fingerprint(self, table: str, marks: Marks | None = None) -> str:
-        """A figure of all rows, or of marked ones, that a change of any cell changes."""
+    def hasher(self, table: str, names: Sequence[str]) -> RowHasher | None:
+        """What hashes rows of these columns as the engine does; None where nothing here can."""
+
+    def row_sum(
+        self, table: str, names: Sequence[str], marks: Marks | None = None
+    ) -> RowSum | None:
+        """The sum of the hashes of all rows, or of the marked ones, where there is a hasher."""
+
+    def fingerprint(self, table: str, marks: Marks | None = None, like: str = "") -> str:
+        """A figure of all rows, or of marked ones, that a change of any cell changes.
+
+        Where there are several ways to it, it comes by the one that made `like`.
+        """
+
+    def sum_as_fingerprint(self, table: str, names: Sequence[str], found: RowSum) -> str | None:
+        """A sum of row hashes as the fingerprint of the same rows, where it is one."""
 
     def read_back(self, table: str, fields: Sequence[Field], rows: Any) -> ReadBack:
         """Looks for rows (a pyarrow Table with these columns), value by value, in the table.

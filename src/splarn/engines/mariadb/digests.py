@@ -6,9 +6,12 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from typing import ClassVar
 
+from splarn.core import kernel
 from splarn.core.layout import Field
 from splarn.core.target.digest import ColumnDigest
+from splarn.core.target.hashing import RowHasher, RowSum
 from splarn.core.target.marks import Marks
+from splarn.engines.mariadb.hashing import MariadbHasher, can_hash
 from splarn.engines.mariadb.tables import MariadbTables
 from splarn.engines.sql.digests import OWN
 from splarn.engines.sql.halves import HalvedDigests
@@ -36,10 +39,50 @@ class MariadbDigests(HalvedDigests):
         """See Digests."""
         return "mariadb-crc32"
 
+    def hashed_cell(self, column: str, declared: str) -> str:
+        """See SqlDigests. A null is written as a byte that no UTF-8 has."""
+        return f"ifnull(cast({column} AS BINARY), 0xFE)"
+
     def row_hash(self, columns: Sequence[str]) -> str:
-        """See Digests. A null is written as a byte that no UTF-8 has."""
-        cells = ", ".join(f"ifnull(cast({column} AS BINARY), 0xFE)" for column in columns)
-        return f"crc32(concat_ws(0xFF, {cells}))"
+        """See Digests. Between cells is a byte that no UTF-8 has."""
+        return f"crc32(concat_ws(0xFF, {', '.join(columns)}))"
+
+    def hasher(self, table: str, names: Sequence[str]) -> RowHasher | None:
+        """See Digests."""
+        declared = dict(self.declared(table))
+        self.tables.look_at_encodings(table)
+        known = all(
+            can_hash(declared.get(name, ""))
+            and self.link.quoted(name, dotted=False) not in self.tables.encoded_otherwise
+            for name in names
+        )
+        if not kernel.available() or not known:
+            return None
+        return MariadbHasher({name: declared[name] for name in names})
+
+    def row_sum(
+        self, table: str, names: Sequence[str], marks: Marks | None = None
+    ) -> RowSum | None:
+        """See Digests."""
+        declared = dict(self.declared(table))
+        chosen = [(name, declared[name]) for name in names]
+        if marks is None:
+            whole = [Field(name, "integer") for name, kind in chosen if "int" in kind]
+            halves = self.halves(table, whole)
+            if halves is not None:
+                one, other = halves
+                return self._both(
+                    lambda digests: digests.summed(table, chosen, one),
+                    lambda: self.summed(table, chosen, other),
+                    RowSum.plus,
+                )
+            return self.summed(table, chosen, None)
+        return self.summed(table, chosen, self.rows.within(table, marks))
+
+    def sum_as_fingerprint(self, table: str, names: Sequence[str], found: RowSum) -> str | None:
+        """See Digests."""
+        declared = [name for name, _ in self.declared(table)]
+        return f"{self.hash_name()}:{found.total}" if declared == list(names) else None
 
     def as_text(self, column: str) -> str:
         """See Digests."""

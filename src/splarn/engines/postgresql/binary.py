@@ -15,6 +15,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from splarn.core import kernel
+from splarn.core.kernel import Source, source_of
 from splarn.engines.sql.row_bytes import RowBytes, binary_array, bytes_of, flat
 
 HEADER = b"PGCOPY\n\xff\r\n\x00" + bytes(8)
@@ -24,8 +26,9 @@ _DAYS = 10_957
 _MICROSECONDS = _DAYS * 86_400_000_000
 _WIDTHS = {"smallint": 2, "integer": 4, "bigint": 8}
 _TEXTS = ("text", "character varying", "json")
-# Decimals of more digits do not fit into 64 bits once they are aligned to groups of four.
-_MOST_DIGITS = 18
+# Decimals of more digits do not fit into 64 bits, or the 128 that the kernel has, once they are
+# aligned to groups of four.
+_MOST_DIGITS, _MOST_OF_KERNEL = 18, 38
 
 
 def can_encode(schema: Any, types: Sequence[str]) -> bool:
@@ -37,8 +40,9 @@ def _fits(arrow: Any, kind: str) -> bool:
     if kind in _WIDTHS:
         return bool(pa.types.is_integer(arrow))
     if kind == "numeric":
-        short = pa.types.is_decimal(arrow) and arrow.precision + _pad(arrow.scale) <= _MOST_DIGITS
-        return bool(short)
+        most = _MOST_OF_KERNEL if kernel.available() else _MOST_DIGITS
+        short = pa.types.is_decimal128(arrow) and arrow.precision + _pad(arrow.scale) <= most
+        return bool(short) and arrow.scale >= 0
     tests = {
         "boolean": pa.types.is_boolean,
         "double precision": pa.types.is_float64,
@@ -56,6 +60,9 @@ def encode(table: Any, types: Sequence[str]) -> bytes | memoryview | None:
     rows = table.num_rows
     if not rows:
         return b""
+    if kernel.available():
+        columns = zip(table.columns, types, strict=True)
+        return kernel.postgresql(rows, [source(flat(column), kind) for column, kind in columns])
     pieces = RowBytes(rows)
     pieces.fixed(np.full(rows, table.num_columns, ">i2"))
     for column, kind in zip(table.columns, types, strict=True):
@@ -77,6 +84,23 @@ def encode(table: Any, types: Sequence[str]) -> bytes | memoryview | None:
             pieces.fixed(np.where(np.asarray(valid), width, -1).astype(">i4"))
             pieces.varying(pc.if_else(valid, binary_array(values), None))
     return bytes_of(pieces.joined())
+
+
+def source(array: Any, kind: str) -> Source:
+    """An array as the kernel takes it, for a column of a server type that it fits."""
+    if kind in _WIDTHS:
+        if not pa.types.is_signed_integer(array.type):
+            array = array.cast(pa.int64())
+        return source_of(kernel.INTEGER, _WIDTHS[kind] * 8 << 8 | array.type.bit_width, array)
+    if kind == "timestamp without time zone":
+        return source_of(kernel.STAMP, 0, array.cast(pa.timestamp("us")))
+    if kind == "time without time zone":
+        return source_of(kernel.TIME, 0, array.cast(pa.time64("us")))
+    if kind == "numeric":
+        return source_of(kernel.DECIMAL, array.type.scale, array)
+    kinds = {"boolean": kernel.BOOLEAN, "double precision": kernel.FLOAT, "date": kernel.DATE,
+             "uuid": kernel.UUID}  # fmt: skip
+    return source_of(kinds.get(kind, kernel.TEXT), 0, array)
 
 
 def _values(array: Any, kind: str) -> Any:

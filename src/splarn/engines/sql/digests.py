@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.target.digest import ColumnDigest
+from splarn.core.target.hashing import RowHasher, RowSum
 from splarn.core.target.marks import Marks
 from splarn.core.target.tables import ReadBack, Tables
 from splarn.engines.sql.figures import read_digests
@@ -90,26 +91,44 @@ class SqlDigests(Concern, ABC):
             column = self.sums.get("boolean", "{}").format(column)
         return [f"min({column})", f"max({column})"]
 
-    def fingerprint(self, table: str, marks: Marks | None = None) -> str:
-        """See Digests. The sum of a hash of each row, so that their order does not matter."""
-        declared = json.loads(self.tables.columns_text(table))
-        condition = None if marks is None else self.rows.within(table, marks)
-        return f"{self.hash_name()}:{self.hash_sum(table, declared, condition)}"
+    def hasher(self, table: str, names: Sequence[str]) -> RowHasher | None:
+        """See Digests."""
+        return None
 
-    def hash_sum(
+    def row_sum(
+        self, table: str, names: Sequence[str], marks: Marks | None = None
+    ) -> RowSum | None:
+        """See Digests."""
+        return None
+
+    def sum_as_fingerprint(self, table: str, names: Sequence[str], found: RowSum) -> str | None:
+        """See Digests."""
+        return None
+
+    def fingerprint(self, table: str, marks: Marks | None = None, like: str = "") -> str:
+        """See Digests. The sum of a hash of each row, so that their order does not matter."""
+        condition = None if marks is None else self.rows.within(table, marks)
+        return f"{self.hash_name()}:{self.summed(table, self.declared(table), condition).total}"
+
+    def declared(self, table: str) -> list[tuple[str, str]]:
+        """Names and types of a table's columns, in their order."""
+        pairs = json.loads(self.tables.columns_text(table))
+        return [(str(name), str(kind)) for name, kind in pairs]
+
+    def summed(
         self, table: str, declared: Sequence[tuple[str, str]], condition: str | None
-    ) -> int:
-        """The sum of the hashes of the rows for which a condition holds, by all their columns."""
-        columns = [
-            self.hashed_cell(self.link.quoted(name, dotted=False), str(kind))
-            for name, kind in declared
+    ) -> RowSum:
+        """The sum of the hashes of the rows for which a condition holds, by these columns."""
+        cells = [
+            self.hashed_cell(self.link.quoted(name, dotted=False), kind) for name, kind in declared
         ]
         where = f" WHERE {condition}" if condition else ""
         with self.link.failing("Reading the rows of", table):
-            answer = self.link.run(
-                f"SELECT sum({self.row_hash(columns)}) FROM {self.link.quoted(table)} AS t{where}"
+            rows, total = self._asked(
+                f"SELECT count(*), sum({self.row_hash(cells)}) "
+                f"FROM {self.link.quoted(table)} AS t{where}"
             )
-            return int(answer.value or 0)
+        return RowSum(int(rows), int(total or 0))
 
     @abstractmethod
     def hash_name(self) -> str:

@@ -37,10 +37,6 @@ class HalvedDigests(SqlDigests, ABC):
         """
         return None
 
-    def all_halves(self, table: str) -> tuple[str, str] | None:
-        """The same while this connection may have changed rows and not committed that."""
-        return None
-
     def of_columns(
         self, table: str, fields: Sequence[Field], marks: Marks | None = None
     ) -> list[ColumnDigest]:
@@ -54,21 +50,6 @@ class HalvedDigests(SqlDigests, ABC):
             lambda: add_digests(None, self.where(table, fields, other)),
             add_digests,
         )
-
-    def hash_sum(
-        self, table: str, declared: Sequence[tuple[str, str]], condition: str | None
-    ) -> int:
-        """See SqlDigests."""
-        halves = None if condition else self.all_halves(table)
-        if halves is None:
-            return super().hash_sum(table, declared, condition)
-        one, other = halves
-        total: int = self._both(
-            lambda digests: digests.hash_sum(table, declared, one),
-            lambda: self.hash_sum(table, declared, other),
-            lambda mine, theirs: mine + theirs,
-        )
-        return total
 
     def _both(
         self,

@@ -9,19 +9,24 @@ from contextlib import suppress
 from decimal import Decimal
 from typing import Any
 
+from splarn.core import kernel
 from splarn.core.errors import OutsideError
 from splarn.core.layout import Field
 from splarn.core.target.digest import ColumnDigest, scaled
+from splarn.core.target.hashing import RowHasher, RowSum
 from splarn.core.target.marks import Marks
 from splarn.core.target.tables import Tables
 from splarn.engines.sql.digests import OWN
 from splarn.engines.sql.halves import HalvedDigests
 from splarn.engines.sql.link import Link
+from splarn.engines.sqlite.hashing import MOST_CELLS, SqliteHasher, of_file
 from splarn.engines.sqlite.rows import SqliteRows
 from splarn.engines.sqlite.stored import FLOAT_DIGITS, stored_column
 
 # Arguments that a function of SQLite takes at most, and fewer.
 MOST_ARGUMENTS = 60
+# How fingerprints by the kernel's hashes of cells are told from others.
+CELLS = "sqlite-cells"
 
 
 class SqliteDigests(HalvedDigests):
@@ -34,10 +39,54 @@ class SqliteDigests(HalvedDigests):
     ) -> None:
         super().__init__(link, tables, rows, reconnect)
         self._long_sums = self._long_made = self._hash_made = self._bytes_made = False
+        self._cells_made = False
 
     def hashed_cell(self, column: str, declared: str) -> str:
         """See Digests. JSON has no bytes."""
         return f"hex({column})" if "BLOB" in declared.upper() or not declared else column
+
+    def hasher(self, table: str, names: Sequence[str]) -> RowHasher | None:
+        """See Digests. Bytes that SQLite would have as UTF-16 are not hashed here."""
+        if not self._hashes_cells(len(names)) or not self.rows.is_utf8:
+            return None
+        return SqliteHasher(self.rows.stored_as(table, names), names)
+
+    def row_sum(
+        self, table: str, names: Sequence[str], marks: Marks | None = None
+    ) -> RowSum | None:
+        """See Digests. From the file where that can be, else by a function, which takes longer."""
+        with self.link.failing("Reading the rows of", table):
+            found = of_file(self.link, table, names, marks)
+            if found is not None:
+                return found
+            if not self._cells_made:
+                self.link.driver.create_function(
+                    "splarn_cells", -1, kernel.cell_hash, deterministic=True
+                )
+                self._cells_made = True
+            where = "" if marks is None else f" WHERE {self.rows.within(table, marks)}"
+            rows, total = self._asked(
+                f"SELECT count(*), sum(splarn_cells({self.link.listed(names)})) "
+                f"FROM {self.link.quoted(table)}{where}"
+            )
+        return RowSum(int(rows), int(total or 0))
+
+    def _hashes_cells(self, columns: int) -> bool:
+        return kernel.available() and columns <= MOST_CELLS
+
+    def fingerprint(self, table: str, marks: Marks | None = None, like: str = "") -> str:
+        """See Digests."""
+        names = [name for name, _ in self.declared(table)]
+        if self._hashes_cells(len(names)) and not like.startswith(f"{self.hash_name()}:"):
+            found = self.row_sum(table, names, marks)
+            assert found is not None, "it hashes any cells"
+            return f"{CELLS}:{found.total}"
+        return super().fingerprint(table, marks, like)
+
+    def sum_as_fingerprint(self, table: str, names: Sequence[str], found: RowSum) -> str | None:
+        """See Digests."""
+        declared = [name for name, _ in self.declared(table)]
+        return f"{CELLS}:{found.total}" if declared == list(names) else None
 
     def hash_name(self) -> str:
         """See Digests."""
@@ -94,10 +143,6 @@ class SqliteDigests(HalvedDigests):
         if rows < self.worth_two or self.link.driver.total_changes or self._long_sums:
             return None
         return f"_rowid_ <= {rows // 2}", f"_rowid_ > {rows // 2}"
-
-    def all_halves(self, table: str) -> tuple[str, str] | None:
-        """See HalvedDigests. The file tells how many changes this connection has made."""
-        return self.halves(table, ())
 
     def total(self, column: str, field: Field) -> str:
         """See Digests. Decimals are stored as floats; as whole numbers their sum is exact."""

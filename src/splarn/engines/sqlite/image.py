@@ -15,6 +15,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from splarn.core import kernel
+from splarn.core.kernel import Source
 from splarn.engines.sql.row_bytes import RowBytes, binary_array, flat
 
 # The largest page there is: fewer pages, and no record but a very long one needs a second.
@@ -52,6 +54,19 @@ def image(statement: str, columns: Sequence[Any], whole: Sequence[bool]) -> byte
     for one in encoded:
         (cells.fixed if isinstance(one.values, np.ndarray) else cells.texts)(one.values)
     return _pages(statement, cells.joined())
+
+
+def image_of(statement: str, rows: int, sources: Sequence[Source]) -> bytes | None:
+    """The same by the kernel."""
+    made = kernel.sqlite_leaves(rows, sources) if rows else None
+    if made is None:
+        return None
+    leaves, last = made
+    if not len(last):
+        return _first_page(statement, 2) + leaves
+    root = _interior([*(last.tolist()), rows])
+    count = len(last) + 1
+    return None if root is None else b"".join((_first_page(statement, count + 2), root, leaves))
 
 
 class _Encoded:

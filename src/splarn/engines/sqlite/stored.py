@@ -9,8 +9,11 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from splarn.core import kernel
+from splarn.core.kernel import Source, source_of
 from splarn.core.reading.text import value_text
-from splarn.engines.sqlite.image import image
+from splarn.engines.sql.row_bytes import flat
+from splarn.engines.sqlite.image import image, image_of
 
 # Decimal digits that a double keeps whatever they are.
 FLOAT_DIGITS = 15
@@ -37,12 +40,12 @@ class StoredColumn:
                 return affinity
         return "any" if not kind or "BLOB" in kind else "numeric"
 
-    def keeps(self, values: Any) -> bool:
-        """Whether values of an Arrow array are stored as they are, floats as in an image."""
-        if pa.types.is_string(values.type):
+    def keeps(self, kind: Any) -> bool:
+        """Whether values of an Arrow type are stored as they are, floats as in an image."""
+        if pa.types.is_string(kind):
             # Dates and times in a numeric column look like no number and stay text.
             return self.affinity in ("text", "any") or self.declared.upper() in _DATES
-        if pa.types.is_floating(values.type):
+        if pa.types.is_floating(kind):
             return self.affinity in ("numeric", "real")
         return self.affinity in ("numeric", "integer", "real")
 
@@ -66,24 +69,74 @@ class TableShape:
 
     def image(self, rows: Any) -> bytes | None:
         """The rows as a database image, or None where values would not be stored as they are."""
-        values = [stored_column(column) for column in rows.columns]
-        pairs = list(zip(self.columns, values, strict=True))
-        if not all(column.keeps(array) for column, array in pairs):
+        if not self.keeps_all(rows):
             return None
         # Rules that the table has and this one lacks are checked as the rows are moved.
         columns = ", ".join(
             f"{_quoted(column.name)} {column.declared}"
             + (" NOT NULL" if column.required and not array.null_count else "")
-            for column, array in pairs
+            for column, array in zip(self.columns, rows.columns, strict=True)
         )
+        statement = f"CREATE TABLE r({columns})"
+        if kernel.available():
+            return image_of(statement, len(rows), self.sources(rows, self.names) or [])
+        values = [stored_column(column) for column in rows.columns]
         exact = [column.affinity == "numeric" for column in self.columns]
-        return image(f"CREATE TABLE r({columns})", values, exact)
+        return image(statement, values, exact)
+
+    def keeps_all(self, rows: Any) -> bool:
+        """Whether all values of these columns are stored as they are."""
+        types = (rows.schema.field(name).type for name in self.names)
+        return all(
+            column.keeps(stored_type(kind))
+            for column, kind in zip(self.columns, types, strict=True)
+        )
+
+    def sources(self, rows: Any, names: Sequence[str]) -> list[Source] | None:
+        """The columns of these names as the kernel takes them; None where values would change."""
+        if not self.keeps_all(rows):
+            return None
+        by_name = {column.name: column for column in self.columns}
+        return [
+            _source(flat(rows.column(name)), by_name[name].affinity == "numeric") for name in names
+        ]
 
     def move_from(self, name: str) -> str:
         """The statement that moves an image's rows into the table."""
         if self.whole:
             return f"INSERT INTO {self.table} SELECT * FROM {name}.r"
         return f"INSERT INTO {self.table} ({self._listed}) SELECT {self._listed} FROM {name}.r"
+
+
+def _source(array: Any, whole: bool) -> Source:
+    kind = array.type
+    if pa.types.is_signed_integer(kind):
+        return source_of(kernel.INTEGER, kind.bit_width, array)
+    if pa.types.is_boolean(kind):
+        return source_of(kernel.BOOLEAN, 0, array)
+    if pa.types.is_decimal128(kind) and kind.precision <= FLOAT_DIGITS and kind.scale >= 0:
+        return source_of(kernel.DECIMAL, int(whole) << 8 | kind.scale, array)
+    if pa.types.is_date32(kind):
+        return source_of(kernel.DATE, 0, array)
+    if pa.types.is_timestamp(kind):
+        return source_of(kernel.STAMP, 0, array.cast(pa.timestamp("us")))
+    if pa.types.is_time(kind):
+        return source_of(kernel.TIME, 0, array.cast(pa.time64("us")))
+    array = flat(stored_column(array))
+    if pa.types.is_floating(array.type):
+        return source_of(kernel.FLOAT, int(whole) << 8, array.cast(pa.float64()))
+    if pa.types.is_integer(array.type):
+        return source_of(kernel.INTEGER, 64, array.cast(pa.int64()))
+    return source_of(kernel.TEXT, 0, array)
+
+
+def stored_type(kind: Any) -> Any:
+    """The Arrow type of a column as SQLite stores it."""
+    if pa.types.is_decimal(kind):
+        return pa.string() if kind.precision > FLOAT_DIGITS else pa.float64()
+    if pa.types.is_boolean(kind):
+        return pa.int8()
+    return pa.string() if pa.types.is_temporal(kind) else kind
 
 
 def stored_column(column: Any) -> Any:
