@@ -111,7 +111,7 @@ def _go_on(session: Session, request: LoadRequest, note: LoadNote) -> Opened:
     if note.details.stage == "swap" and session.tables.columns(into) is None:
         into = note.table
     matched = match_table(session, into, stored(request.layout, note.details.names))
-    if matched.rows is None:
+    if not matched.is_there:
         raise RequestError(
             f"The table {into} of the unfinished load {note.load_id} is gone: take the load back "
             f"with `splarn undo {note.load_id}` and load anew."
@@ -160,7 +160,7 @@ def intended(request: LoadRequest, matched: TableMatch, load_id: str) -> LoadDet
     Nothing is looked at and nothing written: the tables beside it are only named.
     """
     levers, mode = request.levers, request.table_mode
-    there = matched.rows is not None
+    there = matched.is_there
     replaces = mode == "replace" and there
     removes = mode in ("empty", "replace") and bool(matched.rows)
     side_table = before = ""
@@ -195,7 +195,7 @@ def _with_what_is_there(
 ) -> LoadDetails:
     """The same with what must be remembered of the table before anything in it changes."""
     mode = request.table_mode
-    if request.levers.indexes == "rebuild" and matched.rows is not None and mode != "replace":
+    if request.levers.indexes == "rebuild" and matched.is_there and mode != "replace":
         dropped = [one for one in session.tables.indexes(request.table) if not one.unique]
         details = details.with_(indexes=tuple((one.name, one.statement) for one in dropped))
     unmarked = (

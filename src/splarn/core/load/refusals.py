@@ -25,7 +25,7 @@ def refuse_what_is_there(
     session: Session, matched: TableMatch, request: LoadRequest, confirm: Confirm | None
 ) -> None:
     mode, table = request.table_mode, request.table
-    if matched.rows is None:
+    if not matched.is_there:
         return
     if mode == "create" and matched.rows:
         raise RequestError(

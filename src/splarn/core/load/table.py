@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
@@ -15,16 +16,22 @@ from splarn.core.target.tables import TableColumn
 class TableMatch:
     """How the source's fields go into the table.
 
-    `rows` are in it, None where there is no table. `names` are the fields stored, in layout order;
-    `identity` is a column that the engine numbers and that is stored all the same. `differences`
+    `is_there` says whether there is a table, and `counting` counts its rows, which may take a while.
+    `names` are the fields stored, in layout order; `identity` is a column that the engine numbers and that is stored all the same. `differences`
     tell why the table cannot take the rows; `notes` what a person should know.
     """
 
-    rows: int | None
+    is_there: bool
+    counting: Callable[[], int]
     names: tuple[str, ...]
     identity: str | None = None
     differences: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+
+    @cached_property
+    def rows(self) -> int | None:
+        """The rows in it when they were first asked for, None where there is no table."""
+        return self.counting() if self.is_there else None
 
 
 def match_table(
@@ -42,8 +49,12 @@ def match_table(
     """
     names = _chosen(layout, chosen)
     columns = session.tables.columns(table)
+
+    def counting() -> int:
+        return session.rows.count(table)
+
     if columns is None:
-        return TableMatch(None, names)
+        return TableMatch(False, counting, names)
     numbered = next((c.name for c in columns if c.identity and c.name in names), None)
     notes: tuple[str, ...] = ()
     if numbered is not None and numbers == "table":
@@ -56,7 +67,8 @@ def match_table(
             "table would leave them out and let the table number the rows.",
         )
     return TableMatch(
-        session.rows.count(table),
+        True,
+        counting,
         names,
         numbered,
         tuple(_differences(columns, layout, names)),
