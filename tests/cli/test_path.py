@@ -79,6 +79,7 @@ def home(tmp_path: Path, delivery: Delivery) -> Path:
         [sweep]
         sample = "256KiB"
         repeats = 1
+        strategy = "grid"
         """
     )
     (tmp_path / "prices.toml").write_text(

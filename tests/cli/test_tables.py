@@ -25,8 +25,8 @@ from rich.console import Console
 from splarn.cli.learned import show_forecasts
 from splarn.cli.output import Output
 from splarn.cli.run import _show_beside
-from splarn.cli.sweep import _show
 from splarn.cli.tables import Column, print_table
+from splarn.cli.trials import show_trials
 from splarn.core.source.codecs import Packing
 from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.forecast import Forecast, Span
@@ -80,7 +80,7 @@ def trials(out: Output) -> None:
         for at, one in enumerate(SPACE)
         for repeat in (1, 2)
     ]  # fmt: skip
-    _show(out, ran, "grid finished")
+    show_trials(out, ran, "grid finished")
 
 
 PRESENTED: dict[str, Callable[[Output], None]] = {

@@ -139,7 +139,9 @@ def test_what_a_load_intends_follows_from_what_is_asked_and_there(
         table="tolls", layout=layout, inputs=(), table_mode=mode, keep_old=keep,
         levers=LoadLevers(route=route),
     )  # fmt: skip
-    found = intended(asked, TableMatch(rows is not None, lambda: rows or 0, ("no",)), "20310401-101010-abcd")
+    found = intended(
+        asked, TableMatch(rows is not None, lambda: rows or 0, ("no",)), "20310401-101010-abcd"
+    )
     names = {"": "", "landing": "tolls_landing_abcd", "next": "tolls_next_abcd",
              "before": "tolls_before_abcd"}  # fmt: skip
     assert (found.side_table, found.before, found.swaps) == (names[aside], names[before], swaps)

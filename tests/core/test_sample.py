@@ -13,8 +13,10 @@ from splarn.core.source.codecs import Packing
 from splarn.core.tuning import runner as runner_module
 from splarn.core.tuning.configuration import Configuration, Space
 from splarn.core.tuning.design import PlannedTrial, design
-from splarn.core.tuning.runner import TrialPlace, run_trials
+from splarn.core.tuning.runner import Budgets, TrialPlace, run_trials
 from splarn.core.tuning.sample import Sample, take_sample
+from splarn.core.tuning.statistics import summarise
+from splarn.core.tuning.strategy import Listed
 from splarn.core.tuning.trial import Trial
 from splarn.core.work.pool import Inline, Pools
 from splarn.demo.scenario import Delivery
@@ -61,12 +63,14 @@ def test_trials_measure_every_phase_and_clean_up(
             "batch_rows": (1000, 0),
         }
     )
-    planned = design(space, 1, seed=2)
+    planned = Listed(design(space, 1, seed=2), "grid finished")
     kept: list[Trial] = []
     with Pools() as pools:
         trials, why = run_trials(planned, [], sample, place(target, tmp_path), pools, kept.append)
     assert (why, kept) == ("grid finished", trials)
-    assert [trial.configuration for trial in trials] == [plan.configuration for plan in planned]
+    assert [trial.configuration for trial in trials] == [
+        plan.configuration for plan in planned.planned
+    ]
     for trial in trials:
         assert (trial.rows, trial.bytes) == (sample.rows, sample.bytes)
         assert trial.packed_bytes < trial.bytes
@@ -79,14 +83,20 @@ def test_trials_measure_every_phase_and_clean_up(
     assert not list((tmp_path / "scratch").glob("parts/*"))
 
 
-def test_a_trial_that_lost_rows_stops_the_sweep_and_still_cleans_up(
+def test_a_trial_that_lost_rows_is_a_failed_one_and_several_end_the_sweep(
     sample: Sample, target: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    load = runner_module.load
+    load, spoiled = runner_module.load, [2, 4, 5, 6]
+    begun: list[int] = []
 
     def losing(*args: object, **more: object) -> object:
         record = load(*args, **more)  # type: ignore[arg-type]
-        return replace(record, verified=False, differences=("column toll: sum 1 against 2",))
+        begun.append(1)
+        if len(begun) not in spoiled:
+            return record
+        if len(begun) == 2:
+            return replace(record, verified=False, differences=("column toll: sum 1 against 2",))
+        return replace(record, rows_loaded=record.rows_loaded - 1)
 
     monkeypatch.setattr(runner_module, "load", losing)
     plan = PlannedTrial(
@@ -97,9 +107,15 @@ def test_a_trial_that_lost_rows_stops_the_sweep_and_still_cleans_up(
         "trial",
     )
     kept: list[Trial] = []
-    with Pools() as pools, pytest.raises(OutsideError, match="column toll"):
-        run_trials([plan], [], sample, place(target, tmp_path), pools, kept.append)
-    assert kept == []
+    with Pools() as pools, pytest.raises(OutsideError, match="did not load what it read"):
+        run_trials(
+            Listed([plan] * 9, "all"), [], sample, place(target, tmp_path), pools, kept.append
+        )
+    assert [bool(trial.failure) for trial in kept] == [False, True, False, True, True]
+    assert "column toll" in kept[1].failure
+    assert [trial.counts for trial in kept] == [True, False, True, False, False]
+    assert all(trial.seconds == 0 for trial in kept if trial.failure)
+    assert summarise(kept)[0].repeats == 2
     session = open_engine(target).connect()
     assert session.tables.columns("splarn_trial") is None
     session.close()
@@ -119,12 +135,19 @@ def test_a_sweep_goes_on_behind_what_is_done(
     )
     planned = design(space, 2, seed=4)
     where = place(f"sqlite:///{tmp_path / 't.db'}", tmp_path)
+    few, whole = Listed(planned[:3], "few"), Listed(planned, "grid finished")
+
+    def keep(trial: Trial) -> None:
+        return None
+
     with Pools() as pools:
-        first, why = run_trials(
-            planned[:3], [], sample, where, pools, lambda trial: None, time_limit=0
-        )
+        none = Budgets(seconds=0)
+        first, why = run_trials(few, [], sample, where, pools, keep, budgets=none)
         assert (first, why) == ([], "time spent")
-        done, _ = run_trials(planned[:3], [], sample, where, pools, lambda trial: None)
-        every, why = run_trials(planned, done, sample, where, pools, lambda trial: None)
+        done, _ = run_trials(few, [], sample, where, pools, keep)
+        poor = Budgets(money=2.5, priced=lambda trial: 1.0)
+        some, why = run_trials(whole, done[:1], sample, where, pools, keep, budgets=poor)
+        assert (len(some), why) == (3, "money spent")
+        every, why = run_trials(whole, done, sample, where, pools, keep)
     assert every[:3] == done
     assert (len(every), why) == (len(planned), "grid finished")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from contextlib import nullcontext
 from datetime import date, datetime
-from decimal import Decimal
+from decimal import Context, Decimal
 from typing import Any
 
 import pyarrow as pa
@@ -29,7 +29,7 @@ STAMPS = st.datetimes(datetime(1, 1, 1), datetime(9999, 12, 31))
 
 def decimals(precision: int, scale: int) -> st.SearchStrategy[Decimal]:
     most = 10**precision - 1
-    return st.integers(-most, most).map(lambda n: Decimal(n).scaleb(-scale))
+    return st.integers(-most, most).map(lambda n: Decimal(n).scaleb(-scale, Context(prec=80)))
 
 
 def rows_of(*columns: st.SearchStrategy[Any]) -> st.SearchStrategy[list[tuple[Any, ...]]]:

@@ -164,7 +164,9 @@ class Context:
 
         kept = {
             name: [
-                LEVERS[name].value(one, self._in_job(f"space.{LEVERS[name].key}")) for one in values
+                value
+                for one in values
+                for value in LEVERS[name].values(one, self._in_job(f"space.{LEVERS[name].key}"))
             ]
             for name, values in self.job.space.values().items()
             if name not in choices

@@ -52,7 +52,7 @@ def forecast(
     chosen_layout = context.layout(layout, files) if files else None
     model, entry = learn(context, sweep, target, chosen_layout, files)
     space = context.space(choices, str(entry.document.get("format", "csv")))
-    wanted = volume_of(entry, files, volume)
+    wanted = volume_of(entry.document["sample"], files, volume)
     prices = context.prices()
     forecasts = predict(model, list(space.grid()), wanted, prices)
     forecasts.sort(key=lambda one: one.seconds.median)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 from splarn.cli.context import Context
 from splarn.cli.misuse import read
@@ -127,14 +127,16 @@ def layout_id(layout: Layout) -> str:
     return xxhash.xxh3_64_hexdigest(json.dumps(to_descriptor(layout), sort_keys=True).encode())
 
 
-def volume_of(sweep: Entry, paths: Sequence[Place] | None, size: str | None) -> Volume:
-    """How much is to be loaded, unpacked: the size given, or that of the source files."""
+def volume_of(sample: Mapping[str, Any], paths: Sequence[Place] | None, size: str | None) -> Volume:
+    """How much is to be loaded, unpacked: the size given, or that of the source files.
+
+    `sample` are the bytes and rows of a sample of them.
+    """
     from splarn.core.source.source import Source
     from splarn.core.survey import survey
     from splarn.core.tuning.laws import Volume
     from splarn.core.units import parse_size
 
-    sample = sweep.document["sample"]
     row_bytes = sample["bytes"] / max(sample["rows"], 1)
     if size is not None:
         wanted = read("--volume", parse_size, size)

@@ -78,7 +78,7 @@ def plan(
     model, entry = learn(context, sweep, target, chosen_layout, files)
     prices = context.prices()
     space = context.space(choices, chosen_layout.format)
-    wanted = volume_of(entry, files, None)
+    wanted = volume_of(entry.document["sample"], files, None)
     forecasts = predict(model, list(space.grid()), wanted, prices)
     choice = choose(forecasts, limits, prices.currency)
     chosen = choice.chosen

@@ -17,11 +17,9 @@ from splarn.cli.options import (
     TargetUrl,
     takes_levers,
 )
-from splarn.cli.tables import Column
 from splarn.core.tuning.configuration import LEVERS
 
 if TYPE_CHECKING:
-    from splarn.cli.output import Output
     from splarn.core.prices import Prices
     from splarn.core.target.session import Session
     from splarn.core.tuning.trial import Trial
@@ -36,23 +34,52 @@ def sweep(
         str | None,
         typer.Option("--sample", metavar="SIZE", help="How much of the source each trial loads."),
     ] = None,
+    strategy: Annotated[
+        str | None,
+        typer.Option(
+            "--strategy",
+            metavar="NAME",
+            help="adaptive: always the trial that promises most; star: one lever at a time from "
+            "the middle; grid: every configuration (default: adaptive).",
+        ),
+    ] = None,
+    regret: Annotated[
+        str | None,
+        typer.Option(
+            "--regret",
+            metavar="SHARE",
+            help="Adaptive: enough is known when deciding now is expected to lose less than this "
+            "(default: 2%).",
+        ),
+    ] = None,
     repeats: Annotated[
-        int | None, typer.Option("--repeats", metavar="N", min=1, help="Trials a configuration.")
+        int | None,
+        typer.Option("--repeats", metavar="N", min=1, help="Star, grid: trials a configuration."),
     ] = None,
     time: Annotated[
         str | None,
-        typer.Option("--time", metavar="DURATION", help="Stop beginning trials after so long."),
+        typer.Option(
+            "--time-budget", "--time", metavar="DURATION", help="Begin no trial after so long."
+        ),
     ] = None,
+    money: Annotated[
+        float | None,
+        typer.Option(
+            "--money-budget", metavar="AMOUNT", min=0, help="Begin no trial once so much is spent."
+        ),
+    ] = None,
+    dry: Annotated[bool, typer.Option("--dry", help="Show what would be tried, and stop.")] = False,
     choices: Choices = NO_CHOICES,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
-    """Load a sample for real with every configuration of the space, in shuffled order.
+    """Load a sample for real with configurations of the space, until enough is known to decide.
 
-    Example: [bold]splarn sweep --sample 32MiB --load-streams 1,2,4 --batch-rows 10k,100k[/bold]
+    Example: [bold]splarn sweep --sample 32MiB --load-streams 1..8 --batch-rows 10k,100k[/bold]
 
     Trials use a table of their own, which is removed again. An interrupted sweep goes on where it
-    stopped when the same command is given again.
+    stopped when the same command is given again. One that fails is kept and shown, and tells
+    nothing of its configuration.
     """
     import tempfile
     from contextlib import closing
@@ -60,14 +87,25 @@ def sweep(
 
     from splarn.cli.context import Context
     from splarn.cli.costs import show_tiers
-    from splarn.cli.learned import layout_id
+    from splarn.cli.learned import layout_id, say_volume, volume_of
     from splarn.cli.load import say_restored
+    from splarn.cli.trials import show_decision, show_design, show_trials
+    from splarn.core.errors import RequestError
+    from splarn.core.prices import reckon
     from splarn.core.source.secrets import hide
     from splarn.core.target.session import check_levers
-    from splarn.core.tuning.design import design
-    from splarn.core.tuning.runner import TrialPlace, remove_left, run_trials, trial_table
+    from splarn.core.tuning.laws import Volume
+    from splarn.core.tuning.posterior import Aim
+    from splarn.core.tuning.runner import (
+        Budgets,
+        TrialPlace,
+        remove_left,
+        run_trials,
+        trial_table,
+    )
     from splarn.core.tuning.sample import take_sample
-    from splarn.core.units import parse_duration, parse_size, plural, show_size
+    from splarn.core.tuning.strategy import strategy_by
+    from splarn.core.units import parse_duration, parse_share, parse_size, plural, show_size
     from splarn.core.work.pool import Pools, workers_for
     from splarn.engines import identity, opener, shown
     from splarn.engines import parse_target as parse
@@ -84,14 +122,21 @@ def sweep(
     for configuration in space.grid():
         check_levers(configuration.load_levers, open_engine())
     # What would only be found wrong after the first trials.
-    context.limits(None, None, None)
+    limits = context.limits(None, None, None)
     context.bad_rows(None, None)
+    name = context.setting("--strategy", _strategy, strategy, "sweep.strategy")
+    wanted = context.setting("--regret", parse_share, regret, "sweep.regret")
+    money = settings.money if money is None else money
+    prices = context.prices()
+    if money is not None and not context.job.prices:
+        raise RequestError(
+            "A money budget needs prices: name a price list with `prices` in the job file."
+        )
     sample_size = context.setting("--sample", parse_size, sample, "sweep.sample")
     limit = context.setting("--time", if_any(parse_duration), time, "sweep.time")
     context.check_ledger()
     keeper = open_engine().connect()
     _check_tiers(keeper, space.values["tier"], context.prices() if context.job.prices else None)
-    planned = design(space, repeats or settings.repeats, settings.seed)
     with (
         closing(keeper),
         Pools() as pools,
@@ -105,8 +150,23 @@ def sweep(
             Path(scratch) / "sample",
             pools.threads(workers_for(sum(file.stat().st_size for file in files))),
         )
+        volume = volume_of({"bytes": taken.bytes, "rows": taken.rows}, files, None)
+        chooser = strategy_by(
+            name,
+            space,
+            Aim(volume, limits, prices),
+            Volume(taken.bytes, taken.rows),
+            repeats or settings.repeats,
+            settings.seed,
+            wanted,
+        )
+        if dry:
+            show_design(out, chooser, name, taken.bytes)
+            return
         request = {
             "space": space.as_json(),
+            "strategy": name,
+            "regret": wanted,
             "repeats": repeats or settings.repeats,
             "seed": settings.seed,
             "target": hide(shown(parse(url))),
@@ -123,10 +183,11 @@ def sweep(
             out.note(f"Removed what sweeps that were killed had left: {', '.join(removed)}.")
         if done:
             out.note(f"Going on with the sweep {sweep_id}: {plural(len(done), 'trial')} are done.")
+        say_volume(out, volume)
         out.say(
-            f"Sweep {sweep_id}: {plural(space.size, 'configuration')}, "
-            f"{plural(len(planned), 'trial')} of {show_size(taken.bytes)} "
-            f"({plural(round(taken.rows), 'row')}) each."
+            f"Sweep {sweep_id}, {name}: {plural(space.size, 'configuration')}, at most "
+            f"{plural(chooser.most(), 'trial')} of {show_size(taken.bytes)} "
+            f"({plural(round(taken.rows), 'row')}) each, to decide about {show_size(volume.bytes)}."
         )
 
         def keep(trial: Trial) -> None:
@@ -141,7 +202,7 @@ def sweep(
             )
 
         trials, stopped = run_trials(
-            planned,
+            chooser,
             done,
             taken,
             TrialPlace(
@@ -153,24 +214,35 @@ def sweep(
             ),
             pools,
             keep,
-            time_limit=limit,
+            budgets=Budgets(limit, money, lambda trial: reckon(prices, trial.usage).total),
             progress=out.progress(),
         )
-        request["state"] = "done" if stopped == "grid finished" else "open"
+        request["state"] = "open" if stopped in ("time spent", "money spent") else "done"
         request["stopped_because"] = stopped
         summary = f"{plural(len(trials), 'trial')}, {stopped}"
         total = sum(trial.seconds for trial in trials)
         ledger.put("sweep", sweep_id, summary, request, seconds=total)
-    _show(out, trials, stopped)
-    tiers = show_tiers(out, trials, context.prices())
+    show_trials(out, trials, stopped)
+    tiers = show_tiers(out, trials, prices)
     out.document(
         {
             "sweep_id": sweep_id,
+            "strategy": name,
+            **show_decision(out, chooser, trials, volume.bytes),
             "trials": [trial.as_json() for trial in trials],
             "stopped_because": stopped,
             "tiers": tiers,
         }
     )
+
+
+def _strategy(name: str) -> str:
+    from splarn.core.errors import RequestError
+    from splarn.core.tuning.configuration import STRATEGIES
+
+    if name not in STRATEGIES:
+        raise RequestError(f"{name!r} is not known; use {', '.join(STRATEGIES)}.")
+    return name
 
 
 def _check_tiers(session: Session, wanted: tuple[str, ...], prices: Prices | None) -> None:
@@ -211,48 +283,3 @@ def _open_sweep(ledger: Any, session: Session, request: dict[str, Any]) -> tuple
     session.claims.claim(sweep_id)
     ledger.put("sweep", sweep_id, "begun", {**request, "state": "open"})
     return sweep_id, []
-
-
-def _show(out: Output, trials: list[Trial], stopped: str) -> None:
-    from splarn.cli.learned import varying
-    from splarn.core.tuning.statistics import drift, summarise
-    from splarn.core.units import plural, show_duration, show_range
-
-    summaries = summarise(trials)
-    most = 12
-    # Phases in which no time to speak of went by are left out; the others add up to the time.
-    total = sum(summary.median for summary in summaries)
-    phases = [
-        phase
-        for phase in (summaries[0].phases if summaries else ())
-        if sum(summary.phases.get(phase, 0.0) for summary in summaries) >= 0.005 * total
-    ]
-    levers = varying(out, [summary.configuration for summary in summaries])
-    out.table(
-        [
-            *levers.values(),
-            ">time",
-            Column(">range", 1),
-            *(Column(f">{phase}", 2 + at) for at, phase in enumerate(phases)),
-        ],
-        (
-            (
-                *(summary.configuration.show(lever) for lever in levers),
-                show_duration(summary.median),
-                show_range(summary.low, summary.high, show_duration),
-                *(show_duration(summary.phases[phase]) for phase in phases),
-            )
-            for summary in summaries[:most]
-        ),
-    )
-    if len(summaries) > most:
-        out.say(f"… and {plural(len(summaries) - most, 'slower configuration')}.")
-    out.say(
-        f"{plural(len(trials), 'trial')} in {show_duration(sum(t.seconds for t in trials))} "
-        f"({stopped}); medians, fastest first."
-    )
-    moved = drift(trials)
-    if moved is not None:
-        word = "slower" if moved > 0 else "faster"
-        text = f"The reference configuration was {abs(moved):.0%} {word} at the end than at first."
-        (out.note if abs(moved) > 0.15 else out.say)(text)

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, create_model
 
 from splarn.core.errors import RequestError
 from splarn.core.source.secrets import remember_named
-from splarn.core.tuning.configuration import LEVERS
+from splarn.core.tuning.configuration import LEVERS, REGRET, STRATEGIES
 from splarn.core.work.documents import first_wrong
 
 JOB_FILE = "splarn.toml"
@@ -56,11 +56,14 @@ else:
 
 
 class SweepSection(_Section):
-    """How much is tried."""
+    """How much is tried, and by what strategy; see `splarn sweep`."""
 
     sample: int | str = "32MiB"
     repeats: int = Field(default=2, ge=1)
     time: int | float | str | None = None
+    money: float | None = Field(default=None, gt=0)
+    strategy: str = STRATEGIES[0]
+    regret: float | str = REGRET
     seed: int = 1
 
 

@@ -36,6 +36,7 @@ tier = ["u1", "u2", "u3", "u5", "u8", "u12"]
 
 [sweep]
 sample = "{sample}"
+strategy = "grid"                  # every size, to hold them against one another
 repeats = 2
 
 [limits]

@@ -33,7 +33,8 @@ batch_rows = ["5_000", "50_000"]
 
 [sweep]
 sample = "{sample}"                # how much of the source each trial loads
-repeats = 2
+strategy = "adaptive"              # always the trial that promises most; or star, grid
+regret = 0.02                      # enough is known when deciding now would lose less
 
 [limits]
 deadline = "{deadline}"

@@ -16,9 +16,10 @@ from splarn.core.target.tables import TableColumn
 class TableMatch:
     """How the source's fields go into the table.
 
-    `is_there` says whether there is a table, and `counting` counts its rows, which may take a while.
-    `names` are the fields stored, in layout order; `identity` is a column that the engine numbers and that is stored all the same. `differences`
-    tell why the table cannot take the rows; `notes` what a person should know.
+    `is_there` says whether there is a table, and `counting` counts its rows, which may take long.
+    `names` are the fields stored, in layout order; `identity` is a column that the engine numbers
+    and that is stored all the same. `differences` tell why the table cannot take the rows; `notes`
+    what a person should know.
     """
 
     is_there: bool

@@ -60,6 +60,26 @@ class Lever:
             )
         return read
 
+    def values(self, given: Any, where: str = "") -> tuple[Any, ...]:
+        """The same of what may be a range, as 1..16: both ends, and between them doublings.
+
+        Raises RequestError where it can be none.
+        """
+        if not self.is_number or not isinstance(given, str) or ".." not in given:
+            return (self.value(given, where),)
+        first, _, last = given.partition("..")
+        low, high = self.value(first.strip(), where), self.value(last.strip(), where)
+        if low < 1 or high < low:
+            raise RequestError(
+                f"{where or self.option}: the range {given!r} goes nowhere; write a smaller value "
+                "above 0, two points and a larger one, as 1..16."
+            )
+        between = []
+        while low < high:
+            between.append(low)
+            low *= 2
+        return (*between, high)
+
 
 def lever(words: str, help: str, *, default: Any = ..., **more: Any) -> Any:
     """A dataclass's field that holds the value of a lever.

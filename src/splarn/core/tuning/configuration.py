@@ -36,7 +36,7 @@ class Configuration(LoadLevers):
 
     part_size: int = lever(
         "part size",
-        "Unpacked part sizes, as 4MiB,16MiB.",
+        "Unpacked part sizes, as 4MiB,16MiB or 1MiB..64MiB.",
         metavar="SIZES",
         read=parse_size,
         show=exact_size,
@@ -52,7 +52,7 @@ class Configuration(LoadLevers):
     )
     workers: int = lever(
         "workers",
-        "How many make parts at once, as 1,2.",
+        "How many make parts at once, as 1,2 or 1..8.",
         metavar="COUNTS",
         read=parse_count,
         defaults=(2,),
@@ -60,7 +60,7 @@ class Configuration(LoadLevers):
     )
     load_streams: int = lever(
         "load streams",
-        "How many connections load at once, as 1,2,4.",
+        "How many connections load at once, as 1,2,4 or 1..16.",
         metavar="COUNTS",
         also=("--streams",),
         read=parse_count,
@@ -114,6 +114,11 @@ class Configuration(LoadLevers):
         return ", ".join((*usual, *self.unusual()))
 
 
+# How the trials of a sweep are chosen, and the expected regret, as a share of time or cost, below
+# which more of them are not worth their time.
+STRATEGIES = ("adaptive", "star", "grid")
+REGRET = 0.02
+
 # In the order in which people go through them: what is prepared, how it is loaded, how it writes.
 LEVERS: dict[str, Lever] = dict(
     sorted(levers_in(Configuration).items(), key=lambda item: item[0] in LOAD_LEVERS)
@@ -134,7 +139,13 @@ class Space:
     def of(cls, given: Mapping[str, Sequence[Any]], format: str = "csv") -> Space:
         """A space out of what people write of some levers; the others have their defaults."""
         values = {
-            name: tuple(map(one.value, given.get(name, one.defaults)))
+            name: tuple(
+                dict.fromkeys(
+                    value
+                    for written in given.get(name, one.defaults)
+                    for value in one.values(written)
+                )
+            )
             for name, one in LEVERS.items()
         }
         return cls(values, format)

@@ -34,13 +34,15 @@ SLOTS = (1, 2, 3, 4, 6, 8, 16)
 class PhaseFit:
     """A law with the best parameters (logs) and their covariance.
 
-    `residuals` are log observed over predicted, one a trial, in the same order in every phase.
+    `residuals` are log observed over predicted, one a trial, in the same order in every phase, and
+    `noise` is their spread.
     """
 
     law: Law
     theta: Floats
     covariance: Floats
     residuals: Floats
+    noise: float = FIRST_NOISE
 
 
 @dataclass(frozen=True)
@@ -78,7 +80,7 @@ def fit_model(trials: Sequence[Trial]) -> Model:
 
     Raises RequestError with fewer than three trials.
     """
-    used = [trial for trial in trials if trial.role != "warm-up"]
+    used = [trial for trial in trials if trial.counts]
     if len(used) < LEAST_TRIALS:
         raise RequestError(
             f"A model needs at least {LEAST_TRIALS} trials and there are {len(used)}: "
@@ -147,7 +149,7 @@ def _fit_phase(law: Law, columns: Columns, seconds: Sequence[float]) -> PhaseFit
         pooled = (count * deviation**2 + 3 * FIRST_NOISE**2) / (count + 3)
         noise = max(float(np.sqrt(pooled)), LEAST_NOISE)
     covariance = np.linalg.inv(solution.jac.T @ solution.jac)
-    return PhaseFit(law, theta, covariance, misfit)
+    return PhaseFit(law, theta, covariance, misfit, noise)
 
 
 def _measured(trials: Sequence[Trial]) -> Measured:

@@ -100,13 +100,13 @@ def forecast(
     noise = {phase: off * volume_off for phase, off in _noise(model, ratio, random).items()}
     by_phase = {
         fitted.law.phase.name: noise[fitted.law.phase.name]
-        * fitted.law.seconds(columns, _draw(fitted, random))
+        * fitted.law.seconds(columns, draw(fitted, random, DRAWS))
         for fitted in model.phases
     }
     nothing = np.zeros((len(configurations), DRAWS))
     total = sum(by_phase.values(), nothing)
     busy = sum((by_phase[phase] for phase in BUSY_PHASES if phase in by_phase), nothing)
-    cost = _costs(configurations, busy, total, prices)
+    cost = costs_of(configurations, busy, total, prices)
     spans = np.quantile(total, [0.05, 0.5, 0.95], axis=1).T
     cost_spans = np.quantile(cost, [0.05, 0.5, 0.95], axis=1).T
     medians = {phase: np.median(seconds, axis=1) for phase, seconds in by_phase.items()}
@@ -144,16 +144,17 @@ def _noise(model: Model, ratio: float, random: np.random.Generator) -> dict[str,
     }
 
 
-def _draw(fitted: PhaseFit, random: np.random.Generator) -> Floats:
-    """Parameters sampled from the Laplace approximation, shape (draws, parameters)."""
-    draws = random.standard_normal((DRAWS, len(fitted.theta)))
+def draw(fitted: PhaseFit, random: np.random.Generator, count: int) -> Floats:
+    """Parameters sampled from the Laplace approximation, shape (count, parameters)."""
+    draws = random.standard_normal((count, len(fitted.theta)))
     root = np.linalg.cholesky(fitted.covariance + 1e-12 * np.eye(len(fitted.theta)))
     return fitted.theta + draws @ root.T
 
 
-def _costs(
+def costs_of(
     configurations: Sequence[Configuration], busy: Floats, total: Floats, prices: Prices
 ) -> Floats:
+    """Costs of seconds in which compute is busy and of all seconds, both of one shape."""
     costs = total / 3600 * prices.machine_per_hour
     names = np.array([configuration.tier for configuration in configurations])
     for name in dict.fromkeys(names.tolist()):

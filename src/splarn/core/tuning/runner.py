@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from splarn.core.errors import OutsideError
+from splarn.core.errors import OutsideError, RequestError, SplarnError
 from splarn.core.load import BadRows, LoadRequest, inputs_from_manifest, load
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
@@ -18,6 +18,7 @@ from splarn.core.target.session import OpenEngine, Session
 from splarn.core.target.tables import Likeness
 from splarn.core.tuning.design import PlannedTrial
 from splarn.core.tuning.sample import Sample
+from splarn.core.tuning.strategy import Strategy
 from splarn.core.tuning.trial import Trial
 from splarn.core.work.pool import Pools
 from splarn.core.work.progress import Progress, Silent
@@ -25,6 +26,8 @@ from splarn.core.work.progress import Progress, Silent
 # How tables of trials begin, and the state of the note that tells whose one is.
 TRIAL_TABLE = "splarn_trial_"
 TRIAL = "trial"
+# So many that fail one after the other end a sweep.
+FAILURES = 3
 
 
 def trial_table(sweep_id: str) -> str:
@@ -47,39 +50,78 @@ class TrialPlace:
     sweep_id: str = "sweep"
 
 
+@dataclass(frozen=True)
+class Budgets:
+    """What a sweep may take: seconds of this command, and money of all its trials by `priced`."""
+
+    seconds: float | None = None
+    money: float | None = None
+    priced: Callable[[Trial], float] = lambda trial: 0.0
+
+    def spent(self, begun: float, trials: Sequence[Trial]) -> str:
+        """Why it must stop, empty while it need not."""
+        if self.seconds is not None and time.perf_counter() - begun >= self.seconds:
+            return "time spent"
+        if self.money is not None and sum(map(self.priced, trials)) >= self.money:
+            return "money spent"
+        return ""
+
+
 def run_trials(
-    planned: Sequence[PlannedTrial],
+    strategy: Strategy,
     done: Sequence[Trial],
     sample: Sample,
     place: TrialPlace,
     pools: Pools,
     keep: Callable[[Trial], None],
     *,
-    time_limit: float | None = None,
+    budgets: Budgets | None = None,
     progress: Progress | None = None,
 ) -> tuple[list[Trial], str]:
-    """Runs the planned trials after the `done` ones; `keep` is given each as it ends.
+    """Runs the trials that a strategy wants after the `done` ones; `keep` is given each as it ends.
 
-    Returns all trials and why the sweep stopped: `grid finished` or `time spent`.
-    Raises OutsideError when a trial cannot be run or does not load every row.
+    A trial that fails is kept as one that did. Returns all trials and why the sweep stopped.
+    Raises SplarnError when several fail one after the other, since all would.
     """
     watch = progress or Silent()
+    budgets = budgets or Budgets()
     trials = list(done)
-    watch.start("sweep", len(planned), "trials")
+    watch.start("sweep", strategy.most(), "trials")
     watch.advance(len(trials))
     begun = time.perf_counter()
-    stopped = "grid finished"
-    for plan in planned[len(trials) :]:
-        if time_limit is not None and time.perf_counter() - begun >= time_limit:
-            stopped = "time spent"
+    failed = 0
+    while True:
+        stopped = budgets.spent(begun, trials)
+        if stopped:
             break
-        trial = run_trial(plan, sample, place, pools)
+        plan = strategy.following(trials)
+        if plan is None:
+            stopped = strategy.ended
+            break
+        try:
+            trial = run_trial(plan, sample, place, pools)
+            failed = 0
+        except SplarnError as error:
+            failed += 1
+            if failed >= FAILURES or isinstance(error, RequestError):
+                raise
+            trial = failed_trial(plan, sample, str(error))
+            watch.tell(f"A trial failed ({plan.configuration}): {error}")
         trials.append(trial)
         keep(trial)
         watch.advance(1)
     watch.finish()
     _forget(place)
     return trials, stopped
+
+
+def failed_trial(plan: PlannedTrial, sample: Sample, reason: str) -> Trial:
+    """A trial that did not load what it read, or did not end: it has no times."""
+    started = datetime.now(UTC).isoformat(timespec="milliseconds")
+    return Trial(
+        plan.configuration, plan.repeat, plan.role, 0.0, {}, 0, sample.bytes, 0, 0, started,
+        failure=reason.rstrip("."),
+    )  # fmt: skip
 
 
 def _forget(place: TrialPlace) -> None:
@@ -141,11 +183,10 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
             tier=configuration.tier if place.open_engine().reads_parts else None,
         )
         record = load(request, streams)
-        if not record.verified:
-            raise OutsideError(
-                f"A trial did not load what it read ({'; '.join(record.differences)}): its time "
-                "would mean nothing, so the sweep stopped."
-            )
+        came = record.rows_loaded + record.rows_rejected
+        if not record.verified or came != sample.rows:
+            differences = "; ".join(record.differences) or f"{came:,} of {sample.rows:,} rows came"
+            raise OutsideError(f"It did not load what it read ({differences}).")
     finally:
         _drop_table(place)
         shutil.rmtree(parts, ignore_errors=True)

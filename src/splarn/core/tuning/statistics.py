@@ -41,10 +41,10 @@ def bootstrap_median(values: Sequence[float], seed: int = 0) -> tuple[float, flo
 
 
 def summarise(trials: Iterable[Trial]) -> list[Summary]:
-    """One summary a configuration, fastest first; warm-ups are left out."""
+    """One summary a configuration, fastest first; warm-ups and failed ones are left out."""
     groups: dict[Configuration, list[Trial]] = defaultdict(list)
     for trial in trials:
-        if trial.role != "warm-up":
+        if trial.counts:
             groups[trial.configuration].append(trial)
     summaries = []
     for configuration, group in groups.items():
@@ -59,5 +59,5 @@ def summarise(trials: Iterable[Trial]) -> list[Summary]:
 
 def drift(trials: Sequence[Trial]) -> float | None:
     """Last reference over first, less one; None with fewer than two references."""
-    seconds = [trial.seconds for trial in trials if trial.role == "reference"]
+    seconds = [trial.seconds for trial in trials if trial.role == "reference" and trial.counts]
     return seconds[-1] / seconds[0] - 1 if len(seconds) > 1 else None

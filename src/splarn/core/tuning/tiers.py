@@ -37,7 +37,7 @@ def by_tier(trials: Sequence[Trial], prices: Prices) -> tuple[Configuration, lis
     """
     groups: dict[Configuration, dict[str, list[Trial]]] = defaultdict(lambda: defaultdict(list))
     for trial in trials:
-        if trial.role != "warm-up":
+        if trial.counts:
             bare = replace(trial.configuration, tier="")
             groups[bare][trial.configuration.tier].append(trial)
     most = max((len(tiers) for tiers in groups.values()), default=0)

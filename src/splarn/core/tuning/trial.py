@@ -14,7 +14,8 @@ class Trial:
     """What one trial measured. `phases` and `seconds` are in seconds, `bytes` unpacked.
 
     `role` is trial, reference (the configuration that comes back to show drift) or warm-up.
-    `compute` is what ran, where the target's compute has sizes.
+    `compute` is what ran, where the target's compute has sizes. `failure` says why it is none to
+    learn from: its times mean nothing.
     """
 
     configuration: Configuration
@@ -28,6 +29,12 @@ class Trial:
     parts: int
     started: str
     compute: tuple[Stretch, ...] = ()
+    failure: str = ""
+
+    @property
+    def counts(self) -> bool:
+        """Whether it tells of its configuration: no warm-up, and it loaded what it read."""
+        return self.role != "warm-up" and not self.failure
 
     def as_json(self) -> dict[str, Any]:
         """Everything, ready for JSON."""
@@ -42,6 +49,7 @@ class Trial:
             "packed_bytes": self.packed_bytes,
             "parts": self.parts,
             "started": self.started,
+            "failure": self.failure,
             "compute": [[one.tier, one.seconds, one.starts] for one in self.compute],
         }
 

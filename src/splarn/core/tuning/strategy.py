@@ -1,0 +1,232 @@
+"""Which trial comes next: a grid, one lever at a time, or always the one that promises most."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Sequence
+from statistics import median
+from typing import Protocol
+
+import numpy as np
+
+from splarn.core.tuning.configuration import LEVERS, REGRET, Configuration, Space
+from splarn.core.tuning.design import PlannedTrial, design
+from splarn.core.tuning.fit import LEAST_TRIALS, fit_model
+from splarn.core.tuning.laws import KINDS, Volume
+from splarn.core.tuning.posterior import Aim, Outlook, look_ahead, promises
+from splarn.core.tuning.trial import Trial
+
+# Draws of the parameters, worlds in which a trial is imagined, candidates that are looked at.
+DRAWS, WORLDS, CANDIDATES = 600, 32, 48
+# Trials of the reference that show drift come after so many others.
+REFERENCE_EVERY = 8
+
+
+class Strategy(Protocol):
+    """Chooses trials by what came of those before, and by a seed alone: so a sweep can go on."""
+
+    ended: str
+
+    def following(self, trials: Sequence[Trial]) -> PlannedTrial | None:
+        """The next one; None where no more is wanted, and then `ended` says why."""
+
+    def most(self) -> int:
+        """How many trials there will be at most."""
+
+    def beforehand(self) -> list[PlannedTrial]:
+        """Those that do not depend on what others show."""
+
+    def thought(self, trials: Sequence[Trial]) -> tuple[Configuration, Outlook] | None:
+        """The best configuration by these trials and what they say, where that is looked at."""
+
+
+def strategy_by(
+    name: str, space: Space, aim: Aim, sample: Volume, repeats: int, seed: int, regret: float
+) -> Strategy:
+    """A strategy by its name."""
+    if name == "grid":
+        return grid(space, repeats, seed)
+    if name == "star":
+        return star(space, repeats, seed)
+    return Adaptive(space, aim, sample, seed, regret)
+
+
+class Listed:
+    """Trials that are known beforehand: the grid, or the star."""
+
+    def __init__(self, planned: Sequence[PlannedTrial], ended: str) -> None:
+        self.planned, self.ended = list(planned), ended
+
+    def following(self, trials: Sequence[Trial]) -> PlannedTrial | None:
+        """See Strategy."""
+        return self.planned[len(trials)] if len(trials) < len(self.planned) else None
+
+    def most(self) -> int:
+        """See Strategy."""
+        return len(self.planned)
+
+    def beforehand(self) -> list[PlannedTrial]:
+        """See Strategy."""
+        return self.planned
+
+    def thought(self, trials: Sequence[Trial]) -> tuple[Configuration, Outlook] | None:
+        """See Strategy."""
+        return None
+
+
+def grid(space: Space, repeats: int, seed: int) -> Listed:
+    """Every configuration of the space, in shuffled blocks."""
+    return Listed(design(space, repeats, seed), "grid finished")
+
+
+def star(space: Space, repeats: int, seed: int) -> Listed:
+    """A configuration in the middle, and from it each lever by itself, in shuffled blocks."""
+    every = list(space.grid())
+    middle = centre_of(space)
+    arms = [one for one in every if len(_changed(middle, one)) <= 1]
+    shuffle = random.Random(seed)
+    planned = [PlannedTrial(middle, 0, "warm-up")]
+    for repeat in range(1, repeats + 1):
+        block = list(arms)
+        shuffle.shuffle(block)
+        planned.append(PlannedTrial(middle, repeat, "reference"))
+        planned += [PlannedTrial(one, repeat, "trial") for one in block if one != middle]
+    return Listed(planned, "star finished")
+
+
+def centre_of(space: Space) -> Configuration:
+    """The configuration whose levers have the middle ones of their values."""
+    every = list(space.grid())
+
+    def off(one: Configuration) -> float:
+        return sum(
+            abs(values.index(getattr(one, name)) - (len(values) - 1) / 2)
+            for name, values in space.values.items()
+        )
+
+    return min(every, key=off)
+
+
+def _changed(one: Configuration, other: Configuration) -> list[str]:
+    return [name for name in LEVERS if getattr(one, name) != getattr(other, name)]
+
+
+class Adaptive:
+    """A start from which every law can be learned, then the trial that promises most a second.
+
+    It ends when the regret that is expected of deciding now is below `regret`. `sample` is what a
+    trial loads.
+    """
+
+    def __init__(
+        self, space: Space, aim: Aim, sample: Volume, seed: int, regret: float = REGRET
+    ) -> None:
+        self.every = list(space.grid())
+        self.aim, self.sample, self.seed, self.wanted = aim, sample, seed, regret
+        self.start = starting_trials(space, sample)
+        self.ended = ""
+
+    def beforehand(self) -> list[PlannedTrial]:
+        """See Strategy."""
+        return self.start
+
+    def thought(self, trials: Sequence[Trial]) -> tuple[Configuration, Outlook] | None:
+        """See Strategy."""
+        used = [trial for trial in trials if trial.counts]
+        if len(used) < LEAST_TRIALS:
+            return None
+        model = fit_model(used)
+        seed = self.seed + len(trials)
+        outlook = look_ahead(model, self.every, self.aim, self.sample, DRAWS, seed)
+        return self.every[outlook.best], outlook
+
+    def most(self) -> int:
+        """See Strategy."""
+        return max(len(self.start) + LEAST_TRIALS, min(3 * len(self.every), 400))
+
+    def following(self, trials: Sequence[Trial]) -> PlannedTrial | None:
+        """See Strategy."""
+        if len(trials) < len(self.start):
+            return self.start[len(trials)]
+        used = [trial for trial in trials if trial.counts]
+        thought = self.thought(trials)
+        reference = self.start[0].configuration
+        if thought is None and len(trials) < len(self.start) + LEAST_TRIALS:
+            # There are few configurations, or some of the first trials failed.
+            return PlannedTrial(reference, self._repeat(reference, used), "trial")
+        if thought is None or len(trials) >= self.most():
+            self.ended = "too few trials succeeded" if thought is None else "enough tried"
+            return None
+        outlook, seed = thought[1], self.seed + len(trials)
+        if outlook.regret <= self.wanted:
+            self.ended = f"expected regret below {self.wanted * 100:.3g} %"
+            return None
+        since = next(
+            (n for n, trial in enumerate(reversed(trials)) if trial.role == "reference"), 0
+        )
+        if since >= REFERENCE_EVERY:
+            return PlannedTrial(reference, self._repeat(reference, used), "reference")
+        chosen = self.every[self._most_promising(outlook, used, seed)]
+        return PlannedTrial(chosen, self._repeat(chosen, used), "trial")
+
+    def _repeat(self, configuration: Configuration, used: Sequence[Trial]) -> int:
+        return 1 + sum(trial.configuration == configuration for trial in used)
+
+    def _most_promising(self, outlook: Outlook, used: Sequence[Trial], seed: int) -> int:
+        """The configuration whose trial takes away the most expected regret a second."""
+        seconds = sum(np.exp(shown).mean(axis=1) for shown in outlook.shown)
+        overhead = median(trial.seconds for trial in used) * 0.05
+        # Those that may be the best, and others that may tell of them.
+        means = outlook.losses.mean(axis=1)
+        likely = np.argsort(means)[: CANDIDATES // 2]
+        draw = np.random.default_rng(seed)
+        others = draw.permutation(len(self.every))[: CANDIDATES // 2]
+        candidates = np.unique(np.concatenate((likely, others))).tolist()
+        worth = promises(outlook, candidates, WORLDS, seed)
+        rates = np.maximum(worth, 0) / (np.asarray(seconds)[candidates] + overhead)
+        if not rates.any():
+            # Nothing promises anything: what is thought best is looked at once more.
+            return outlook.best
+        return int(candidates[int(rates.argmax())])
+
+
+def starting_trials(space: Space, sample: Volume) -> list[PlannedTrial]:
+    """A warm-up, the reference, and as few trials as show every lever's ends and every kind.
+
+    Greedy: each next one shows the most that no earlier one did.
+    """
+    every = list(space.grid())
+    middle = centre_of(space)
+    shown: set[tuple[str, object]] = set()
+    wanted = {fact for one in every for fact in _facts(one, space)}
+    chosen = [middle]
+    shown |= _facts(middle, space)
+    while wanted - shown:
+        # Of those that show as much, one unlike those before tells levers apart.
+        following = max(
+            every,
+            key=lambda one: (
+                len(_facts(one, space) - shown),
+                min(len(_changed(one, other)) for other in chosen),
+            ),
+        )
+        chosen.append(following)
+        shown |= _facts(following, space)
+    while len(chosen) < min(LEAST_TRIALS + 1, len(every)):
+        chosen.append(
+            max(every, key=lambda one: min(len(_changed(one, other)) for other in chosen))
+        )
+    planned = [PlannedTrial(middle, 0, "warm-up"), PlannedTrial(middle, 1, "reference")]
+    return planned + [PlannedTrial(one, 1, "trial") for one in chosen[1:]]
+
+
+def _facts(one: Configuration, space: Space) -> set[tuple[str, object]]:
+    """What a trial of a configuration shows that laws must know: ends of numbers, and kinds."""
+    facts: set[tuple[str, object]] = {(kind, value(one)) for kind, value in KINDS.items()}
+    facts.add(("tier", one.tier))
+    for name, values in space.values.items():
+        if LEVERS[name].is_number and len(set(values)) > 1:
+            ends = (min(values), max(values))
+            if getattr(one, name) in ends:
+                facts.add((name, getattr(one, name)))
+    return facts

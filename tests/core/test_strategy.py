@@ -1,0 +1,113 @@
+"""Which trials are chosen, on simulated machines whose best configuration is known."""
+
+from __future__ import annotations
+
+import math
+
+import pytest
+
+from splarn.core.errors import RequestError
+from splarn.core.prices import Prices, Tier
+from splarn.core.tuning.configuration import LEVERS, Configuration, Space
+from splarn.core.tuning.fit import fit_model
+from splarn.core.tuning.forecast import forecast
+from splarn.core.tuning.laws import Volume
+from splarn.core.tuning.plan import Limits
+from splarn.core.tuning.posterior import Aim
+from splarn.core.tuning.strategy import Adaptive, Strategy, centre_of, star, starting_trials
+from splarn.core.tuning.trial import Trial
+from tests.core.test_model import Machine
+
+SAMPLE, WHOLE = Volume(16e6, 160_000), Volume(640e6, 6_400_000)
+SPACE = Space.of(
+    {
+        "part_size": ("500_000..4_000_000",),
+        "packing": ("none", "zstd:1"),
+        "workers": (1, 2),
+        "load_streams": ("1..8",),
+        "batch_rows": (2_000, 20_000),
+    }
+)
+
+
+def tried(machine: Machine, one: Configuration, repeat: int, role: str) -> Trial:
+    phases = machine.measured(one, SAMPLE)
+    parts = max(math.ceil(SAMPLE.bytes / one.part_size), 1)
+    return Trial(
+        one, repeat, role, sum(phases.values()), phases, int(SAMPLE.rows), int(SAMPLE.bytes),
+        int(SAMPLE.bytes), parts, "2031-01-01T00:00:00",
+    )  # fmt: skip
+
+
+def swept(machine: Machine, strategy: Strategy) -> list[Trial]:
+    trials: list[Trial] = []
+    while (plan := strategy.following(trials)) is not None:
+        trials.append(tried(machine, plan.configuration, plan.repeat, plan.role))
+    return trials
+
+
+def test_ranges_double_and_keep_both_ends() -> None:
+    assert SPACE.values["load_streams"] == (1, 2, 4, 8)
+    assert SPACE.values["part_size"] == (500_000, 1_000_000, 2_000_000, 4_000_000)
+    assert LEVERS["load_streams"].values("3..10") == (3, 6, 10)
+    assert Space.of({"workers": ("1..4", 2, 8)}).values["workers"] == (1, 2, 4, 8)
+    for wrong in ("8..2", "0..4", "1..", "..4", "1..x"):
+        with pytest.raises(RequestError, match="--workers"):
+            LEVERS["workers"].values(wrong)
+
+
+def test_a_start_shows_both_ends_of_every_lever_and_every_kind() -> None:
+    start = starting_trials(SPACE, SAMPLE)
+    assert [plan.role for plan in start[:2]] == ["warm-up", "reference"]
+    for name, values in SPACE.values.items():
+        shown = {getattr(plan.configuration, name) for plan in start}
+        assert {min(values), max(values)} <= shown
+    assert len(start) <= 8
+
+
+def test_a_star_changes_one_lever_at_a_time() -> None:
+    middle = centre_of(SPACE)
+    plan = star(SPACE, 2, seed=1)
+    for one in plan.planned:
+        changed = [n for n in LEVERS if getattr(one.configuration, n) != getattr(middle, n)]
+        assert len(changed) <= 1
+    arms = sum(len(values) - 1 for values in SPACE.values.values())
+    assert len(plan.planned) == 1 + 2 * (1 + arms)
+
+
+@pytest.mark.parametrize("limits", [Limits(), Limits(deadline=400.0)])
+def test_few_trials_lead_to_a_choice_that_is_as_good_as_the_best(limits: Limits) -> None:
+    prices = Prices(machine_per_hour=1.0, tiers={"u1": Tier(per_hour=10)})
+    aim = Aim(WHOLE, limits, prices)
+    every = list(SPACE.grid())
+    for seed in range(3):
+        machine = Machine(seed, noise=0.04)
+        strategy = Adaptive(SPACE, aim, SAMPLE, seed)
+        trials = swept(machine, strategy)
+        assert strategy.ended == "expected regret below 2 %"
+        found = forecast(fit_model(trials), every, WHOLE, prices)
+        pick = min(found, key=lambda one: one.seconds.median).configuration
+        truth = {one: sum(machine.phases(one, WHOLE).values()) for one in every}
+        assert truth[pick] <= 1.05 * min(truth.values())
+        whole_grid = sum(sum(machine.phases(one, SAMPLE).values()) for one in every)
+        assert sum(trial.seconds for trial in trials) < 0.25 * whole_grid
+
+
+def test_what_comes_next_follows_from_what_came_and_the_seed_alone() -> None:
+    aim, machine = Aim(WHOLE, Limits(), Prices()), Machine(5, noise=0.05)
+    trials = swept(machine, Adaptive(SPACE, aim, SAMPLE, 1, regret=0.01))
+    again = Adaptive(SPACE, aim, SAMPLE, 1, regret=0.01)
+    for count in (3, len(trials) - 1, len(trials)):
+        following = again.following(trials[:count])
+        expected = trials[count] if count < len(trials) else None
+        assert (following is None) == (expected is None)
+        if following is not None and expected is not None:
+            assert following.configuration == expected.configuration
+
+
+def test_one_configuration_is_tried_until_a_model_can_be_had() -> None:
+    single = Space.of({name: (values[0],) for name, values in SPACE.values.items()})
+    strategy = Adaptive(single, Aim(WHOLE, Limits(), Prices()), SAMPLE, 1)
+    trials = swept(Machine(1, noise=0.03), strategy)
+    assert len([trial for trial in trials if trial.counts]) >= 3
+    fit_model(trials)
