@@ -7,11 +7,12 @@ import sys
 import tempfile
 from pathlib import Path
 
+from benchmarks.choice import CHOICE
 from benchmarks.load import LOADS
 from benchmarks.measure import Row, show
 from benchmarks.prepare import PREPARE
 
-ALL = {**PREPARE, **LOADS}
+ALL = {**PREPARE, **LOADS, **CHOICE}
 
 
 def main() -> int:
@@ -32,7 +33,8 @@ def main() -> int:
         for name in given.names or ALL:
             print(f"{name} …", file=sys.stderr)
             rows += ALL[name](folder, given.repeats, given.scale)
-    show(rows)
+    if rows:
+        show(rows)
     return 0
 
 

@@ -20,7 +20,7 @@ PANELS = {
     "Know the data": ("survey", "layout", "check"),
     "Prepare": ("shape", "ship"),
     "Load": ("load", "undo", "ledger"),
-    "Measure": ("sweep",),
+    "Measure": ("sweep", "compare"),
     "Decide": ("forecast", "plan", "run"),
 }
 

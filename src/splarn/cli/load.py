@@ -123,6 +123,7 @@ def load(
     from splarn.core.load import load as load_parts
     from splarn.core.target.levers import LoadLevers
     from splarn.core.units import parse_count, plural
+    from splarn.core.work.machine import describe_machine
     from splarn.core.work.pool import Pools
     from splarn.engines import identity, opener
 
@@ -171,7 +172,19 @@ def load(
         summary = (
             f"{record.table}: {plural(record.rows_loaded, 'row')}, {plural(streams, 'stream')}"
         )
-        noted = {**document, "target_id": identity(target)}
+        settings = ", ".join(
+            (
+                plural(streams, "stream"),
+                f"{plural(request.batch_rows, 'row')} a batch" if request.batch_rows else "whole",
+                *request.levers.unusual(),
+            )
+        )
+        noted = {
+            **document,
+            "target_id": identity(target),
+            "machine": describe_machine(),
+            "settings": settings,
+        }
         context.note("load", record.load_id, summary, noted, seconds=record.seconds)
     if not record.done_before:
         show_parts(out, record)

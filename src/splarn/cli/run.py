@@ -53,6 +53,7 @@ def run(
     from splarn.core.run.flow import run_plan
     from splarn.core.source.places import is_url
     from splarn.core.tuning.plan import read_plan
+    from splarn.core.work.machine import describe_machine
     from splarn.core.work.pool import Pools
     from splarn.engines import identity, opener
 
@@ -114,7 +115,7 @@ def run(
         "run",
         f"run-{record.load.load_id}",
         rows + error,
-        document,
+        {**document, "machine": describe_machine()},
         parent=chosen.id,
         seconds=record.seconds,
     )

@@ -106,6 +106,7 @@ def sweep(
     from splarn.core.tuning.sample import take_sample
     from splarn.core.tuning.strategy import strategy_by
     from splarn.core.units import parse_duration, parse_share, parse_size, plural, show_size
+    from splarn.core.work.machine import describe_machine
     from splarn.core.work.pool import Pools, workers_for
     from splarn.engines import identity, opener, shown
     from splarn.engines import parse_target as parse
@@ -173,6 +174,7 @@ def sweep(
             "target_id": identity(url),
             "layout": layout_id(chosen_layout),
             "layout_name": chosen_layout.name,
+            "machine": describe_machine(),
             "format": chosen_layout.format,
             "source": {"paths": [str(path) for path in files]},
             "sample": {"bytes": taken.bytes, "rows": taken.rows},

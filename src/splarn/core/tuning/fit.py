@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from splarn.core.errors import RequestError
-from splarn.core.tuning.configuration import LEVERS
+from splarn.core.tuning.configuration import LEVERS, Configuration
+from splarn.core.tuning.discrepancy import Discrepancy, learn, places_of
 from splarn.core.tuning.laws import (
     LEAST,
     PHASES,
@@ -34,15 +35,20 @@ SLOTS = (1, 2, 3, 4, 6, 8, 16)
 class PhaseFit:
     """A law with the best parameters (logs) and their covariance.
 
-    `residuals` are log observed over predicted, one a trial, in the same order in every phase, and
-    `noise` is their spread.
+    `error` is what the law leaves out. `residuals` are log observed over what both predict, one a
+    trial, in the same order in every phase.
     """
 
     law: Law
     theta: Floats
     covariance: Floats
     residuals: Floats
-    noise: float = FIRST_NOISE
+    error: Discrepancy
+
+    @property
+    def noise(self) -> float:
+        """The spread of a trial's log seconds around what is true of its configuration."""
+        return max(self.error.noise, LEAST_NOISE)
 
 
 @dataclass(frozen=True)
@@ -73,6 +79,20 @@ class Model:
     trials: int
     slots: int | None = None
     resting_tier: str | None = None
+    tried: tuple[Configuration, ...] = ()
+
+    def errors(
+        self, configurations: Sequence[Configuration], rows_a_byte: float, count: int, seed: int
+    ) -> dict[str, Floats]:
+        """Draws of what each phase's law leaves out, in logs; shape (configurations, count)."""
+        # Kinds have columns of their own, so that all places are found together.
+        places = places_of([*self.tried, *configurations], rows_a_byte)
+        tried, wanted = places[: len(self.tried)], places[len(self.tried) :]
+        random = np.random.default_rng(seed)
+        return {
+            fitted.law.phase.name: replace(fitted.error, places=tried).draws(wanted, count, random)
+            for fitted in self.phases
+        }
 
 
 def fit_model(trials: Sequence[Trial]) -> Model:
@@ -111,7 +131,17 @@ def fit_model(trials: Sequence[Trial]) -> Model:
     # Whole numbers have no slope to follow, so each is tried; only loading knows of slots.
     best, slots = min(fits, key=lambda fit: float(np.abs(fit[0]["load"].residuals).mean()))
     phases = {**fits[0][0], "load": best["load"]}
-    return Model(tuple(phases.values()), known, _measured(used), len(used), slots, resting_tier)
+    rows_a_byte = sum(trial.rows for trial in used) / max(sum(trial.bytes for trial in used), 1)
+    places = places_of(configurations, rows_a_byte)
+    corrected = []
+    for fitted in phases.values():
+        error = learn(places, fitted.residuals)
+        left = fitted.residuals - error.of(places)[0]
+        corrected.append(replace(fitted, error=error, residuals=left))
+    return Model(
+        tuple(corrected), known, _measured(used), len(used), slots, resting_tier,
+        tuple(configurations),
+    )  # fmt: skip
 
 
 def _fit_phase(law: Law, columns: Columns, seconds: Sequence[float]) -> PhaseFit:
@@ -149,7 +179,10 @@ def _fit_phase(law: Law, columns: Columns, seconds: Sequence[float]) -> PhaseFit
         pooled = (count * deviation**2 + 3 * FIRST_NOISE**2) / (count + 3)
         noise = max(float(np.sqrt(pooled)), LEAST_NOISE)
     covariance = np.linalg.inv(solution.jac.T @ solution.jac)
-    return PhaseFit(law, theta, covariance, misfit, noise)
+    nothing = np.zeros((0, 0))
+    return PhaseFit(
+        law, theta, covariance, misfit, Discrepancy(nothing, nothing, nothing, 0, noise)
+    )
 
 
 def _measured(trials: Sequence[Trial]) -> Measured:

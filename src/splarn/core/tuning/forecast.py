@@ -98,8 +98,10 @@ def forecast(
     # A volume that is an estimate makes every phase as uncertain as it is itself.
     volume_off = np.exp(volume.error / Z90 * random.standard_normal(DRAWS))
     noise = {phase: off * volume_off for phase, off in _noise(model, ratio, random).items()}
+    errors = model.errors(configurations, volume.rows / max(volume.bytes, 1), DRAWS, SEED + 1)
     by_phase = {
         fitted.law.phase.name: noise[fitted.law.phase.name]
+        * np.exp(errors[fitted.law.phase.name])
         * fitted.law.seconds(columns, draw(fitted, random, DRAWS))
         for fitted in model.phases
     }

@@ -79,13 +79,14 @@ def look_ahead(
     nothing = np.zeros((len(space), draws))
     total, busy = nothing.copy(), nothing.copy()
     shown, noise = [], []
+    errors = model.errors(space, sample.rows / max(sample.bytes, 1), draws, seed + 1)
     for fitted in model.phases:
-        theta = draw(fitted, random, draws)
-        seconds = fitted.law.seconds(large, theta)
+        theta, error = draw(fitted, random, draws), errors[fitted.law.phase.name]
+        seconds = fitted.law.seconds(large, theta) * np.exp(error)
         total = total + seconds
         if fitted.law.phase.name in BUSY_PHASES:
             busy = busy + seconds
-        shown.append(np.log(fitted.law.seconds(small, theta)) + nothing)
+        shown.append(np.log(fitted.law.seconds(small, theta)) + error)
         noise.append(fitted.noise)
     cost = costs_of(space, busy, total, aim.prices)
     return Outlook(_losses(total, cost, aim.limits), tuple(shown), tuple(noise))

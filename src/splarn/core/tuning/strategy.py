@@ -18,6 +18,8 @@ from splarn.core.tuning.trial import Trial
 
 # Draws of the parameters, worlds in which a trial is imagined, candidates that are looked at.
 DRAWS, WORLDS, CANDIDATES = 600, 32, 48
+# A trial that is off by more than this (in logs) is looked at again.
+SURPRISE = 0.15
 # Trials of the reference that show drift come after so many others.
 REFERENCE_EVERY = 8
 
@@ -157,8 +159,11 @@ class Adaptive:
         if thought is None or len(trials) >= self.most():
             self.ended = "too few trials succeeded" if thought is None else "enough tried"
             return None
-        outlook, seed = thought[1], self.seed + len(trials)
+        best, outlook = thought
+        seed = self.seed + len(trials)
         if outlook.regret <= self.wanted:
+            if self._is_doubtful(outlook, [t for t in used if t.configuration == best]):
+                return PlannedTrial(best, self._repeat(best, used), "trial")
             self.ended = f"expected regret below {self.wanted * 100:.3g} %"
             return None
         since = next(
@@ -168,6 +173,17 @@ class Adaptive:
             return PlannedTrial(reference, self._repeat(reference, used), "reference")
         chosen = self.every[self._most_promising(outlook, used, seed)]
         return PlannedTrial(chosen, self._repeat(chosen, used), "trial")
+
+    def _is_doubtful(self, outlook: Outlook, own: Sequence[Trial]) -> bool:
+        """Whether the best is to be tried before it is chosen: never seen, or other than thought.
+
+        The laws may be wrong about it, or a single trial of it have been disturbed.
+        """
+        if not own:
+            return True
+        thought = float(sum(np.exp(shown[outlook.best]).mean() for shown in outlook.shown))
+        seen = median(trial.seconds for trial in own)
+        return abs(np.log(seen / thought)) > SURPRISE and len(own) < 3
 
     def _repeat(self, configuration: Configuration, used: Sequence[Trial]) -> int:
         return 1 + sum(trial.configuration == configuration for trial in used)

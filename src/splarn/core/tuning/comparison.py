@@ -1,0 +1,245 @@
+"""Measured runs held against one another: ratios with intervals, and what a lever does.
+
+Ratios are of geometric means, their intervals normal on the logs, with a spread that is pooled over
+both sides and drawn towards what runs usually scatter by where few tell of it: a difference is only
+called one when the interval leaves 1 out (Kalibera and Jones 2013, "Rigorous Benchmarking in
+Reasonable Time").
+"""
+
+from __future__ import annotations
+
+import math
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from splarn.core.prices import Prices
+from splarn.core.tuning.configuration import LEVERS, Configuration, Space
+from splarn.core.tuning.fit import LEAST_TRIALS, fit_model
+from splarn.core.tuning.laws import Volume
+from splarn.core.tuning.plan import Limits
+from splarn.core.tuning.posterior import Aim, look_ahead
+from splarn.core.tuning.trial import Trial
+
+# What the logs of a run's seconds scatter by where nothing is known, and how many runs that counts.
+USUAL_SPREAD, USUAL_RUNS = 0.10, 3
+Z90 = 1.645
+# Fewer pairs of trials tell less of a lever than the laws do.
+FEW_PAIRS = 3
+DRAWS = 600
+# Phases of fewer seconds say nothing.
+LEAST = 0.005
+
+
+@dataclass(frozen=True)
+class Measure:
+    """One run: seconds in all and by phase, and how much came in."""
+
+    seconds: float
+    phases: Mapping[str, float]
+    rows: float
+    configuration: Configuration | None = None
+
+
+@dataclass(frozen=True)
+class Side:
+    """Runs under one name. `facts` are what else may differ, by what it is called."""
+
+    name: str
+    measures: tuple[Measure, ...]
+    facts: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Ratio:
+    """How many times as long the second takes as the first, with a 90 % interval."""
+
+    low: float
+    ratio: float
+    high: float
+
+    @property
+    def differs(self) -> bool:
+        """Whether there is a difference that can be told."""
+        return not self.low <= 1 <= self.high
+
+    @property
+    def inverse(self) -> Ratio:
+        """How many times as fast it is."""
+        return Ratio(1 / self.high, 1 / self.ratio, 1 / self.low)
+
+    def as_json(self) -> dict[str, Any]:
+        """The three figures, and whether they tell a difference."""
+        return {"low": self.low, "ratio": self.ratio, "high": self.high, "differs": self.differs}
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """One side against the first: in all and by phase. `matched` are configurations both have.
+
+    `per_row` says that the volumes differ, so that times are held against one another a row.
+    `different` are facts as (what, first, other).
+    """
+
+    first: Side
+    other: Side
+    whole: Ratio
+    phases: dict[str, Ratio]
+    matched: int
+    per_row: bool
+    different: tuple[tuple[str, str, str], ...]
+
+
+@dataclass(frozen=True)
+class Effect:
+    """What a step of one lever does to the time, all other levers alike.
+
+    `pairs` are configurations that were tried on both sides of it; 0 where the laws tell.
+    """
+
+    lever: str
+    was: str
+    now: str
+    speed: Ratio
+    pairs: int
+
+
+def compare(first: Side, other: Side) -> Comparison:
+    """Holds one side against another.
+
+    Runs of the same configuration are held against one another where both sides have some, else all
+    of one side against all of the other.
+    """
+    rows = [_mean([one.rows for one in side.measures]) for side in (first, other)]
+    per_row = abs(math.log(max(rows[1], 1) / max(rows[0], 1))) > 0.01
+    pairs = _pairs(first.measures, other.measures)
+    phases = [
+        phase
+        for phase in first.measures[0].phases
+        if all(phase in one.phases for side in (first, other) for one in side.measures)
+    ]
+    by_phase = {
+        phase: _ratio(pairs, per_row, phase)
+        for phase in phases
+        if _mean([one.phases[phase] for one in (*first.measures, *other.measures)]) >= LEAST
+    }
+    different = tuple(
+        (what, first.facts.get(what, "unknown"), other.facts.get(what, "unknown"))
+        for what in dict.fromkeys((*first.facts, *other.facts))
+        if first.facts.get(what) != other.facts.get(what)
+    )
+    matched = len(pairs) if pairs and pairs[0][0][0].configuration is not None else 0
+    return Comparison(
+        first, other, _ratio(pairs, per_row, None), by_phase, matched, per_row, different
+    )
+
+
+def effects(trials: Sequence[Trial]) -> list[Effect]:
+    """What each step of each lever does, at the volume of the trials.
+
+    From trials that differ in nothing else where there are three pairs of such, else by the laws.
+    """
+    groups: dict[Configuration, list[Measure]] = defaultdict(list)
+    for trial in trials:
+        if trial.counts:
+            groups[trial.configuration].append(measure_of(trial))
+    values = {name: sorted({getattr(one, name) for one in groups}) for name in LEVERS}
+    told = _by_law(trials, values) if sum(map(len, groups.values())) >= LEAST_TRIALS else {}
+    found = []
+    for name, lever in LEVERS.items():
+        for was, now in pairwise(values[name]):
+            pairs = [
+                (measures, groups[twin])
+                for one, measures in groups.items()
+                if getattr(one, name) == was and (twin := replace(one, **{name: now})) in groups
+            ]
+            if len(pairs) >= FEW_PAIRS or (pairs and (name, was) not in told):
+                speed = _ratio(pairs, False, None).inverse
+                found.append(Effect(name, lever.show(was), lever.show(now), speed, len(pairs)))
+            elif (name, was) in told:
+                found.append(Effect(name, lever.show(was), lever.show(now), told[name, was], 0))
+    return found
+
+
+def _by_law(trials: Sequence[Trial], values: dict[str, list[Any]]) -> dict[tuple[str, Any], Ratio]:
+    """The speed after each step over that before it, by the fitted laws, over all other levers."""
+    used = [trial for trial in trials if trial.counts]
+    model = fit_model(used)
+    space = Space({name: tuple(known) for name, known in values.items()})
+    every = list(space.grid())
+    volume = Volume(
+        _mean([float(trial.bytes) for trial in used]), _mean([float(trial.rows) for trial in used])
+    )
+    outlook = look_ahead(model, every, Aim(volume, Limits(), Prices()), volume, DRAWS, seed=1)
+    logs = {one: np.log(losses) for one, losses in zip(every, outlook.losses, strict=True)}
+    told = {}
+    for name, known in values.items():
+        for was, now in pairwise(known):
+            steps = [
+                logs[one] - logs[twin]
+                for one in every
+                if getattr(one, name) == was and (twin := replace(one, **{name: now})) in logs
+            ]
+            if steps:
+                drawn = np.exp(np.mean(steps, axis=0))
+                told[name, was] = Ratio(*np.quantile(drawn, [0.05, 0.5, 0.95]).tolist())
+    return told
+
+
+def measure_of(trial: Trial) -> Measure:
+    """A trial as a run among others."""
+    return Measure(trial.seconds, trial.phases, trial.rows, trial.configuration)
+
+
+Pair = tuple[Sequence[Measure], Sequence[Measure]]
+
+
+def _pairs(first: Sequence[Measure], other: Sequence[Measure]) -> list[Pair]:
+    groups: list[dict[Configuration | None, list[Measure]]] = []
+    for measures in (first, other):
+        of: dict[Configuration | None, list[Measure]] = defaultdict(list)
+        for one in measures:
+            of[one.configuration].append(one)
+        groups.append(of)
+    both = [one for one in groups[0] if one is not None and one in groups[1]]
+    if both:
+        return [(groups[0][one], groups[1][one]) for one in both]
+    return [(first, other)]
+
+
+def _ratio(pairs: Sequence[Pair], per_row: bool, phase: str | None) -> Ratio:
+    """The second over the first: the mean of the pairs' log ratios and what it is sure within."""
+
+    def logs(measures: Sequence[Measure]) -> list[float]:
+        seconds = [one.seconds if phase is None else one.phases[phase] for one in measures]
+        rows = [max(one.rows, 1.0) if per_row else 1.0 for one in measures]
+        return [
+            math.log(max(took, 1e-6) / amount) for took, amount in zip(seconds, rows, strict=True)
+        ]
+
+    ratios, deviations, freedom, scatter = [], 0.0, 0, 0.0
+    for first, other in pairs:
+        sides = [logs(first), logs(other)]
+        means = [_mean(side) for side in sides]
+        ratios.append(means[1] - means[0])
+        for side, mean in zip(sides, means, strict=True):
+            deviations += sum((one - mean) ** 2 for one in side)
+            freedom += len(side) - 1
+        scatter += sum(1 / len(side) for side in sides)
+    spread = (deviations + USUAL_RUNS * USUAL_SPREAD**2) / (freedom + USUAL_RUNS)
+    error = math.sqrt(spread * scatter) / len(pairs)
+    if len(pairs) > 2:
+        # Pairs that disagree beyond their own scatter make the mean less sure.
+        middle = _mean(ratios)
+        between = sum((one - middle) ** 2 for one in ratios) / (len(ratios) - 1)
+        error = max(error, math.sqrt(between / len(ratios)))
+    middle = _mean(ratios)
+    return Ratio(*(math.exp(middle + side * Z90 * error) for side in (-1, 0, 1)))
+
+
+def _mean(values: Sequence[float]) -> float:
+    return sum(values) / len(values)
