@@ -297,6 +297,56 @@ def test_plans_learn_from_sweeps_of_their_own_target_and_layout(splarn: Splarn, 
     assert found.json["sweep_id"] == swept, found.err
 
 
+def test_runs_are_compared_and_a_sweep_tells_what_its_levers_do(splarn: Splarn, home: Path) -> None:
+    space = ("--part-size", "2KiB..8KiB", "--codec", "none", "--workers", "1", "--batch-rows",
+             "100", "--load-streams", "1,2", "--sample", "8KiB")  # fmt: skip
+    to = ("in", "--layout", "layout.json", "--to", "sqlite:///t.db")
+    dry = splarn("sweep", *to, *space, "--dry", "--json").json
+    assert [one["role"] for one in dry["beforehand"]][:2] == ["warm-up", "reference"]
+    assert splarn("ledger", "--json").json["entries"] == []
+    ids = []
+    for strategy in ("adaptive", "star", "grid"):
+        given = ("--strategy", strategy, "--repeats", "1", "--regret", "30%", "--json")
+        ran = splarn("sweep", *to, *space, *given)
+        assert ran.code == 0, ran.err
+        ids.append(ran.json["sweep_id"])
+        tried = {json.dumps(one["configuration"]) for one in ran.json["trials"]}
+        assert len(tried) == {"adaptive": len(tried), "star": 4, "grid": 6}[strategy]
+        assert ("best" in ran.json) is (strategy == "adaptive")
+    found = splarn("compare", *ids[1:], "--json").json["comparisons"][0]
+    assert found["matched_configurations"] == 4
+    assert found["whole"]["low"] <= found["whole"]["ratio"] <= found["whole"]["high"]
+    steps = splarn("compare", ids[2], "--json").json["effects"]
+    assert {(one["lever"], one["from"], one["to"]) for one in steps} >= {("load_streams", "1", "2")}
+    # The same table, which holds itself to be no slower; a much slower one is told.
+    loads = []
+    for number in range(2):
+        words = ("load", *to[:-1], f"sqlite:///l{number}.db", "--table", "t", "--json")
+        loads.append(splarn(*words).json["load_id"])
+    book = Ledger(home)
+    slow = book.find(loads[1])
+    later = {**slow.document, "seconds": 1e3, "phases": dict.fromkeys(slow.document["phases"], 300)}
+    book.put("load", "slow-one", "slow", later, seconds=1e3)
+    assert splarn("compare", loads[0], loads[0], "--fail-if-slower", "5%").code == 0
+    ran = splarn("compare", loads[0], "slow-one", "--fail-if-slower", "5%", "--json")
+    assert (ran.code, ran.json["slower"]) == (1, ["slow-one"])
+    for words, why in (
+        ((loads[0],), "alone cannot be compared"),
+        ((loads[0], "nothing"), "no entry"),
+        ((loads[0], "slow-one", "--fail-if-slower", "much"), "--fail-if-slower"),
+        ((), "ID"),
+    ):
+        wrong = splarn("compare", *words)
+        assert (wrong.code, why.lower() in wrong.err.lower()) == (2, True), wrong.err
+    for words, why in (
+        (("--strategy", "lucky"), "adaptive, star, grid"),
+        (("--load-streams", "4..1"), "--load-streams"),
+        (("--money-budget", "1"), "price list"),
+    ):
+        wrong = splarn("sweep", *to, *space, *words)
+        assert (wrong.code, why in wrong.err) == (2, True), wrong.err
+
+
 def test_what_a_sweep_needs_is_checked_before_its_first_trial(splarn: Splarn, home: Path) -> None:
     (home / "splarn.toml").write_text(
         'prices = "prices.toml"\n[source]\npaths = ["in"]\nlayout = "layout.json"\n'

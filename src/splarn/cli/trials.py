@@ -76,12 +76,14 @@ def show_trials(out: Output, trials: list[Trial], stopped: str) -> None:
         if sum(summary.phases.get(phase, 0.0) for summary in summaries) >= 0.005 * total
     ]
     levers = varying(out, [summary.configuration for summary in summaries])
+    gauged = any(summary.cpu_seconds for summary in summaries)
     out.table(
         [
             *levers.values(),
             ">time",
             Column(">range", 1),
             *(Column(f">{phase}", 2 + at) for at, phase in enumerate(phases)),
+            *([Column(">core-s", 8), Column(">memory", 9)] if gauged else []),
         ],
         (
             (
@@ -89,6 +91,7 @@ def show_trials(out: Output, trials: list[Trial], stopped: str) -> None:
                 show_duration(summary.median),
                 show_range(summary.low, summary.high, show_duration),
                 *(show_duration(summary.phases[phase]) for phase in phases),
+                *([f"{summary.cpu_seconds:.2f}", show_size(summary.peak_memory)] if gauged else []),
             )
             for summary in summaries[:most]
         ),

@@ -94,6 +94,10 @@ class Engine(Protocol):
     def title(self) -> str:
         """What people call this kind of target."""
 
+    @property
+    def processes_here(self) -> tuple[str, ...]:
+        """Names of the processes on this machine that do its work, besides our own."""
+
     def __init__(self, url: URL) -> None:
         """Raises RequestError where the URL cannot be one of this kind."""
 

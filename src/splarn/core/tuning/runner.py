@@ -17,6 +17,7 @@ from splarn.core.target.notes import LoadNote
 from splarn.core.target.session import OpenEngine, Session
 from splarn.core.target.tables import Likeness
 from splarn.core.tuning.design import PlannedTrial
+from splarn.core.tuning.gauges import Gauge
 from splarn.core.tuning.sample import Sample
 from splarn.core.tuning.strategy import Strategy
 from splarn.core.tuning.trial import Trial
@@ -28,6 +29,7 @@ TRIAL_TABLE = "splarn_trial_"
 TRIAL = "trial"
 # So many that fail one after the other end a sweep.
 FAILURES = 3
+LINGER = 0.03
 
 
 def trial_table(sweep_id: str) -> str:
@@ -158,31 +160,35 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
     configuration = plan.configuration
     workers = pools.threads(configuration.workers)
     streams = pools.streams(configuration.load_streams, place.open_engine().in_process)
+    # What a stream imports for its first load belongs to no trial.
+    list(streams.map(_greet, [place.open_engine] * streams.workers))
     parts = place.folder / "parts"
     shutil.rmtree(parts, ignore_errors=True)
     _make_table(place)
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
+    gauge = Gauge(place.open_engine().processes_here)
     try:
-        begun = time.perf_counter()
-        shaped = shape(
-            sample.paths,
-            sample.layout,
-            parts,
-            PartsFormat(sample.layout.format, configuration.packing, configuration.part_size),
-            workers,
-        )
-        packed_at = time.perf_counter()
-        request = LoadRequest(
-            place.open_engine,
-            place.table,
-            shaped.manifest.layout,
-            inputs_from_manifest(shaped.manifest),
-            batch_rows=configuration.batch_rows,
-            bad_rows=BadRows(),
-            levers=configuration.load_levers,
-            tier=configuration.tier if place.open_engine().reads_parts else None,
-        )
-        record = load(request, streams)
+        with gauge:
+            begun = time.perf_counter()
+            shaped = shape(
+                sample.paths,
+                sample.layout,
+                parts,
+                PartsFormat(sample.layout.format, configuration.packing, configuration.part_size),
+                workers,
+            )
+            packed_at = time.perf_counter()
+            request = LoadRequest(
+                place.open_engine,
+                place.table,
+                shaped.manifest.layout,
+                inputs_from_manifest(shaped.manifest),
+                batch_rows=configuration.batch_rows,
+                bad_rows=BadRows(),
+                levers=configuration.load_levers,
+                tier=configuration.tier if place.open_engine().reads_parts else None,
+            )
+            record = load(request, streams)
         came = record.rows_loaded + record.rows_rejected
         if not record.verified or came != sample.rows:
             differences = "; ".join(record.differences) or f"{came:,} of {sample.rows:,} rows came"
@@ -202,7 +208,15 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
         parts=len(shaped.manifest.parts),
         started=started,
         compute=record.compute,
+        used=gauge.used,
     )
+
+
+def _greet(open_engine: OpenEngine) -> None:
+    """Opens a session and closes it, and stays at it for long enough that each stream gets one."""
+    session = open_engine().connect()
+    time.sleep(LINGER)
+    session.close()
 
 
 def _make_table(place: TrialPlace) -> None:

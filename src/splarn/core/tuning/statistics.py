@@ -18,7 +18,8 @@ RESAMPLES = 2000
 class Summary:
     """Repeats of one configuration. `low` and `high` bound the median's 90 % bootstrap interval.
 
-    With fewer than three repeats they are the smallest and the largest value. Seconds throughout.
+    With fewer than three repeats they are the smallest and the largest value. Seconds throughout;
+    `cpu_seconds` are those of our processes and the server's, `peak_memory` bytes, both medians.
     """
 
     configuration: Configuration
@@ -27,6 +28,8 @@ class Summary:
     median: float
     high: float
     phases: dict[str, float]
+    cpu_seconds: float = 0.0
+    peak_memory: float = 0.0
 
 
 def bootstrap_median(values: Sequence[float], seed: int = 0) -> tuple[float, float, float]:
@@ -53,7 +56,14 @@ def summarise(trials: Iterable[Trial]) -> list[Summary]:
             phase: float(np.median([trial.phases[phase] for trial in group]))
             for phase in group[0].phases
         }
-        summaries.append(Summary(configuration, len(group), low, median, high, phases))
+        cpu = [one.used.cpu_seconds + one.used.server_cpu_seconds for one in group]
+        memory = [one.used.peak_memory for one in group]
+        summaries.append(
+            Summary(
+                configuration, len(group), low, median, high, phases,
+                float(np.median(cpu)), float(np.median(memory)),
+            )
+        )  # fmt: skip
     return sorted(summaries, key=lambda summary: summary.median)
 
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields
 from typing import Any
 
 from splarn.core.prices import Stretch, Usage
 from splarn.core.tuning.configuration import Configuration
+from splarn.core.tuning.gauges import Used
 
 
 @dataclass(frozen=True)
@@ -15,7 +16,7 @@ class Trial:
 
     `role` is trial, reference (the configuration that comes back to show drift) or warm-up.
     `compute` is what ran, where the target's compute has sizes. `failure` says why it is none to
-    learn from: its times mean nothing.
+    learn from: its times mean nothing. `used` is what it took of this machine.
     """
 
     configuration: Configuration
@@ -30,6 +31,7 @@ class Trial:
     started: str
     compute: tuple[Stretch, ...] = ()
     failure: str = ""
+    used: Used = field(default_factory=Used)
 
     @property
     def counts(self) -> bool:
@@ -50,16 +52,19 @@ class Trial:
             "parts": self.parts,
             "started": self.started,
             "failure": self.failure,
+            "used": self.used.as_json(),
+            "bound": self.used.bound(self.seconds),
             "compute": [[one.tier, one.seconds, one.starts] for one in self.compute],
         }
 
     @classmethod
     def from_json(cls, document: dict[str, Any]) -> Trial:
         """The reverse of `as_json`; what else was noted with the trial is left out."""
-        known = {field.name for field in fields(cls)}
+        known = {one.name for one in fields(cls)}
         kept = {name: value for name, value in document.items() if name in known}
         kept["configuration"] = Configuration.from_json(document["configuration"])
         kept["compute"] = tuple(Stretch(*one) for one in document.get("compute", ()))
+        kept["used"] = Used(**document.get("used", {}))
         return cls(**kept)
 
     @property

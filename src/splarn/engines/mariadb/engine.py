@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from typing import Any
+from typing import Any, ClassVar
 
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
@@ -32,6 +32,7 @@ class MariadbEngine(SqlEngine):
     title = "MariaDB"
     driver = "pymysql"
     extra = "mariadb"
+    server: ClassVar[tuple[str, ...]] = ("mariadbd", "mysqld")
 
     def __init__(self, url: URL) -> None:
         super().__init__(url)

@@ -34,6 +34,7 @@ class MillraceEngine:
     in_process = True
     reads_parts = True
     is_file = False
+    processes_here: tuple[str, ...] = ()
     levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
         "durability": ("full",),
         "indexes": ("keep",),

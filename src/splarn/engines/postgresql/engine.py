@@ -26,6 +26,7 @@ class PostgresqlEngine(SqlEngine):
     title = "PostgreSQL"
     driver = "psycopg"
     extra = "postgresql"
+    server: ClassVar[tuple[str, ...]] = ("postgres",)
     levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
         **SqlEngine.levers,
         "durability": ("full", "relaxed", "none"),

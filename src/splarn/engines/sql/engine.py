@@ -23,6 +23,9 @@ from splarn.engines.sql.session import SqlSession
 logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL)
 
 
+_HERE = ("localhost", "127.0.0.1", "::1")
+
+
 class SqlEngine(ABC):
     """A target that SQLAlchemy has a dialect for."""
 
@@ -42,10 +45,17 @@ class SqlEngine(ABC):
     # What the driver is given besides the URL.
     connect_args: ClassVar[Mapping[str, Any]] = {}
     reach_hint = "check that the server runs and that the URL is right"
+    # Names of the server's processes.
+    server: ClassVar[tuple[str, ...]] = ()
 
     def __init__(self, url: URL) -> None:
         self.url = url
         self.place = url.set(query={}).render_as_string(hide_password=True)
+
+    @property
+    def processes_here(self) -> tuple[str, ...]:
+        """Names of the server's processes, where it is on this machine."""
+        return self.server if (self.url.host or "localhost") in _HERE else ()
 
     def connect(self) -> SqlSession:
         """Opens a session. Raises OutsideError when the target cannot be reached."""

@@ -1,0 +1,114 @@
+"""What work uses on this machine: processor time, memory and disk, ours and a server's."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from dataclasses import asdict, dataclass
+from types import TracebackType
+from typing import Any
+
+EVERY = 0.1
+# A share of all cores from which on work waits for the processor more than for anything else.
+BUSY = 0.85
+
+
+@dataclass(frozen=True)
+class Used:
+    """Core-seconds of our processes and of the server's where it is on this machine, bytes at most
+    in memory (ours, all processes together), and bytes read from and written to the disk by us.
+
+    What the system does not tell is 0.
+    """
+
+    cpu_seconds: float = 0.0
+    server_cpu_seconds: float = 0.0
+    peak_memory: int = 0
+    disk_read: int = 0
+    disk_written: int = 0
+
+    def as_json(self) -> dict[str, float]:
+        """The figures by name."""
+        return asdict(self)
+
+    def bound(self, seconds: float) -> str:
+        """What held the work up, as far as that can be told: `processor`, or `waiting`."""
+        cores = os.cpu_count() or 1
+        busy = (self.cpu_seconds + self.server_cpu_seconds) / max(seconds * cores, 1e-9)
+        return "processor" if busy >= BUSY else "waiting"
+
+
+class Gauge:
+    """Watches from when it is entered until it is left; `used` is known then.
+
+    `server` are the names of the processes that do the target's work here. Processes that end
+    meanwhile count with what they were last seen to have used.
+    """
+
+    def __init__(self, server: Sequence[str] = ()) -> None:
+        self.used = Used()
+        self._server = frozenset(server)
+        self._first: dict[tuple[int, float], Any] = {}
+        self._last: dict[tuple[int, float], Any] = {}
+        self._peak = 0
+        self._left = threading.Event()
+        self._thread = threading.Thread(target=self._watch, daemon=True)
+
+    def __enter__(self) -> Gauge:
+        self._look()
+        self._first = dict(self._last)
+        self._thread.start()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._left.set()
+        self._thread.join()
+        self._look()
+        totals = [0.0, 0.0, 0.0, 0.0]
+        for key, figures in self._last.items():
+            ours, *now = figures
+            before = self._first.get(key, (ours, 0.0, 0, 0))[1:]
+            cpu, read, written = (max(a - b, 0) for a, b in zip(now, before, strict=True))
+            totals[0 if ours else 1] += cpu
+            totals[2] += read if ours else 0
+            totals[3] += written if ours else 0
+        self.used = Used(totals[0], totals[1], self._peak, int(totals[2]), int(totals[3]))
+
+    def _watch(self) -> None:
+        while not self._left.wait(EVERY):
+            self._look()
+
+    def _look(self) -> None:
+        import psutil
+
+        memory = 0
+        for process, ours in self._processes():
+            with suppress(psutil.Error), process.oneshot():
+                times = process.cpu_times()
+                read = written = 0
+                with suppress(psutil.Error, AttributeError):
+                    counters = process.io_counters()
+                    read, written = counters.read_bytes, counters.write_bytes
+                key = process.pid, process.create_time()
+                self._last[key] = ours, times.user + times.system, read, written
+                memory += process.memory_info().rss if ours else 0
+        self._peak = max(self._peak, memory)
+
+    def _processes(self) -> Iterator[tuple[Any, bool]]:
+        import psutil
+
+        own = psutil.Process()
+        yield own, True
+        with suppress(psutil.Error):
+            yield from ((child, True) for child in own.children(recursive=True))
+        if self._server:
+            for process in psutil.process_iter(["name"]):
+                if process.info["name"] in self._server:
+                    yield process, False
