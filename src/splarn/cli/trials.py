@@ -59,6 +59,11 @@ def show_decision(
         f"expected to lose {outlook.regret:.1%}; the chance that none is better by a hundredth "
         f"is {outlook.chance:.0%}."
     )
+    if chooser.ended == "no trial promises to tell more":
+        out.note(
+            "Trials scatter by about as much as the best configurations differ; a larger --sample "
+            "tells them apart better than more trials of this one."
+        )
     return {"best": best.as_json(), "regret": outlook.regret, "chance": outlook.chance}
 
 

@@ -17,7 +17,9 @@ from splarn.core.tuning.posterior import Aim, Outlook, look_ahead, promises
 from splarn.core.tuning.trial import Trial
 
 # Draws of the parameters, worlds in which a trial is imagined, candidates that are looked at.
-DRAWS, WORLDS, CANDIDATES = 600, 32, 48
+DRAWS, WORLDS, CANDIDATES = 600, 48, 48
+# A trial that promises to take away less than this share of the wanted regret is not worth it.
+WORTHLESS = 0.1
 # A trial that is off by more than this (in logs) is looked at again.
 SURPRISE = 0.15
 # Trials of the reference that show drift come after so many others.
@@ -116,8 +118,8 @@ def _changed(one: Configuration, other: Configuration) -> list[str]:
 class Adaptive:
     """A start from which every law can be learned, then the trial that promises most a second.
 
-    It ends when the regret that is expected of deciding now is below `regret`. `sample` is what a
-    trial loads.
+    It ends when the regret that is expected of deciding now is below `regret`, or no trial promises
+    to take away enough of it. `sample` is what a trial loads.
     """
 
     def __init__(
@@ -171,7 +173,11 @@ class Adaptive:
         )
         if since >= REFERENCE_EVERY:
             return PlannedTrial(reference, self._repeat(reference, used), "reference")
-        chosen = self.every[self._most_promising(outlook, used, seed)]
+        place, promised = self._most_promising(outlook, used, seed)
+        if promised < WORTHLESS * self.wanted:
+            self.ended = "no trial promises to tell more"
+            return None
+        chosen = self.every[place]
         return PlannedTrial(chosen, self._repeat(chosen, used), "trial")
 
     def _is_doubtful(self, outlook: Outlook, own: Sequence[Trial]) -> bool:
@@ -188,8 +194,13 @@ class Adaptive:
     def _repeat(self, configuration: Configuration, used: Sequence[Trial]) -> int:
         return 1 + sum(trial.configuration == configuration for trial in used)
 
-    def _most_promising(self, outlook: Outlook, used: Sequence[Trial], seed: int) -> int:
-        """The configuration whose trial takes away the most expected regret a second."""
+    def _most_promising(
+        self, outlook: Outlook, used: Sequence[Trial], seed: int
+    ) -> tuple[int, float]:
+        """The configuration whose trial takes away the most expected regret a second.
+
+        And how much at most any does, as a share of the least loss.
+        """
         seconds = sum(np.exp(shown).mean(axis=1) for shown in outlook.shown)
         overhead = median(trial.seconds for trial in used) * 0.05
         # Those that may be the best, and others that may tell of them.
@@ -200,10 +211,8 @@ class Adaptive:
         candidates = np.unique(np.concatenate((likely, others))).tolist()
         worth = promises(outlook, candidates, WORLDS, seed)
         rates = np.maximum(worth, 0) / (np.asarray(seconds)[candidates] + overhead)
-        if not rates.any():
-            # Nothing promises anything: what is thought best is looked at once more.
-            return outlook.best
-        return int(candidates[int(rates.argmax())])
+        least = float(outlook.losses.min(axis=0).mean())
+        return int(candidates[int(rates.argmax())]), float(worth.max()) / max(least, 1e-12)
 
 
 def starting_trials(space: Space, sample: Volume) -> list[PlannedTrial]:
