@@ -12,7 +12,9 @@ setup(
         Extension(
             "splarn.core._kernel",
             [f"src/kernel/{name}.c" for name in SOURCES],
-            depends=[f"src/kernel/{name}.h" for name in ("cells", "columns", "kernel", "text", "values")],
+            depends=[
+                f"src/kernel/{name}.h" for name in ("cells", "columns", "kernel", "text", "values")
+            ],
             extra_compile_args=["-O3", "-std=c11", "-Wall"],
             py_limited_api=True,
             optional=True,
