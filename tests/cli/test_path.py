@@ -7,6 +7,7 @@ import re
 from pathlib import Path
 
 import pytest
+from pyarrow import csv, parquet
 
 from splarn.demo.scenario import Delivery
 from tests.conftest import Splarn, ask
@@ -160,6 +161,20 @@ def test_each_command_speaks_json_with_its_stable_keys(
     assert {kind: kinds.count(kind) for kind in set(kinds)} == {
         "load": 2, "sweep": 1, "trial": 10, "plan": 2, "run": 1,
     }  # fmt: skip
+    for ending in ("parquet", "csv", "json"):
+        ran = splarn("ledger", "--export", f"measured.{ending}", "--json")
+        assert ran.code == 0, ran.err
+    rows = json.loads((home / "measured.json").read_text())
+    assert [row["kind"] for row in rows].count("trial") == 10
+    table = parquet.read_table(home / "measured.parquet")
+    assert (len(table), csv.read_csv(home / "measured.csv").num_rows) == (len(rows), len(rows))
+    trial = next(row for row in rows if row["kind"] == "trial")
+    assert trial["seconds"] == pytest.approx(
+        sum(took for name, took in trial.items() if name.startswith("phase_") and took), rel=0.2
+    )
+    assert trial["part_size"] in (65536, 262144) and trial["used_cpu_seconds"] > 0
+    assert splarn("ledger", "--export", "measured.xls").code == 2
+    assert not (home / "measured.xls").exists()
     assert splarn("ledger", "--export", "ledger.jsonl").code == 0
     assert len((home / "ledger.jsonl").read_text().splitlines()) == len(kinds)
     assert ask(f"sqlite:///{home / 'job.db'}", "SELECT count(*) FROM passages") == [

@@ -23,8 +23,8 @@ def compare(
         list[str],
         typer.Argument(
             metavar="ID...",
-            help="Loads, runs, trials or sweeps of the ledger; the first is what others are held "
-            "against. A sweep alone is asked what its levers do.",
+            help="Loads, runs, trials or sweeps of the ledger, or last; the first is what others "
+            "are held against. A sweep alone is asked what its levers do.",
         ),
     ],
     fail_if_slower: Annotated[
@@ -57,7 +57,7 @@ def compare(
         None if fail_if_slower is None else read("--fail-if-slower", parse_share, fail_if_slower)
     )
     with context.ledger() as ledger:
-        found = [ledger.find(one) for one in entries]
+        found = [_last(ledger) if one == "last" else ledger.find(one) for one in entries]
         sides = [_side(ledger, one) for one in found]
         steps = effects(_trials(ledger, found[0])) if found[0].kind == "sweep" else []
     if len(sides) == 1 and not steps:
@@ -94,6 +94,15 @@ def compare(
     )
     if slower:
         raise typer.Exit(1)
+
+
+def _last(ledger: Ledger) -> Entry:
+    from splarn.core.errors import RequestError
+
+    timed = [one for one in ledger.entries() if one.kind in TIMED and one.kind != "trial"]
+    if not timed:
+        raise RequestError(f"The ledger {ledger.path} has nothing to compare yet.")
+    return timed[-1]
 
 
 def _trials(ledger: Ledger, sweep: Entry) -> list[Any]:

@@ -24,7 +24,12 @@ def ledger(
     ] = None,
     export: Annotated[
         Path | None,
-        typer.Option("--export", metavar="FILE", help="Write the entries as JSON lines."),
+        typer.Option(
+            "--export",
+            metavar="FILE",
+            help="Write loads, runs and trials as a flat table, ending in .parquet, .csv or "
+            ".json; or whole entries as JSON lines, ending in .jsonl.",
+        ),
     ] = None,
     show: Annotated[
         int, typer.Option("--show", metavar="N", help="Entries to list, the newest last.")
@@ -94,7 +99,16 @@ def ledger(
         of = ", ".join(f"{kind} {show_money(sum_, currency)}" for kind, sum_ in by_kind.items())
         out.say(f"Spent: {show_money(sum(by_kind.values()), currency)} ({of}).")
     if export is not None:
-        lines = (json.dumps(one.as_json(), ensure_ascii=False) for one in entries)
-        write_text(export, "".join(line + "\n" for line in lines))
-        out.good(f"Wrote {plural(len(entries), 'entry')} to {export}.")
+        if export.suffix.lower() == ".jsonl":
+            lines = (json.dumps(one.as_json(), ensure_ascii=False) for one in entries)
+            write_text(export, "".join(line + "\n" for line in lines))
+            out.good(f"Wrote {plural(len(entries), 'entry')} to {export}.")
+        else:
+            from splarn.core.measured import table_of, write_table
+
+            table = table_of(entries)
+            write_table(table, export)
+            out.good(
+                f"Wrote {plural(len(table), 'row')} to {export}, one for each load, run and trial."
+            )
     out.document({"entries": [one.as_json() for one in entries], "costs": sums})

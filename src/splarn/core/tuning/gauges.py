@@ -18,7 +18,8 @@ BUSY = 0.85
 @dataclass(frozen=True)
 class Used:
     """Core-seconds of our processes and of the server's where it is on this machine, bytes at most
-    in memory (ours, all processes together), and bytes read from and written to the disk by us.
+    in the memory of ours that worked (what they share left out), and bytes that ours read from and
+    wrote to the disk.
 
     What the system does not tell is 0.
     """
@@ -52,13 +53,14 @@ class Gauge:
         self._server = frozenset(server)
         self._first: dict[tuple[int, float], Any] = {}
         self._last: dict[tuple[int, float], Any] = {}
-        self._peak = 0
+        self._memory: dict[tuple[int, float], int] = {}
         self._left = threading.Event()
         self._thread = threading.Thread(target=self._watch, daemon=True)
 
     def __enter__(self) -> Gauge:
         self._look()
         self._first = dict(self._last)
+        self._memory.clear()
         self._thread.start()
         return self
 
@@ -72,6 +74,7 @@ class Gauge:
         self._thread.join()
         self._look()
         totals = [0.0, 0.0, 0.0, 0.0]
+        memory = 0
         for key, figures in self._last.items():
             ours, *now = figures
             before = self._first.get(key, (ours, 0.0, 0, 0))[1:]
@@ -79,7 +82,9 @@ class Gauge:
             totals[0 if ours else 1] += cpu
             totals[2] += read if ours else 0
             totals[3] += written if ours else 0
-        self.used = Used(totals[0], totals[1], self._peak, int(totals[2]), int(totals[3]))
+            # Workers of other trials stand by.
+            memory += self._memory[key] if ours and cpu > 0 else 0
+        self.used = Used(totals[0], totals[1], memory, int(totals[2]), int(totals[3]))
 
     def _watch(self) -> None:
         while not self._left.wait(EVERY):
@@ -88,7 +93,6 @@ class Gauge:
     def _look(self) -> None:
         import psutil
 
-        memory = 0
         for process, ours in self._processes():
             with suppress(psutil.Error), process.oneshot():
                 times = process.cpu_times()
@@ -98,8 +102,9 @@ class Gauge:
                     read, written = counters.read_bytes, counters.write_bytes
                 key = process.pid, process.create_time()
                 self._last[key] = ours, times.user + times.system, read, written
-                memory += process.memory_info().rss if ours else 0
-        self._peak = max(self._peak, memory)
+                memory = process.memory_info()
+                private = memory.rss - getattr(memory, "shared", 0)
+                self._memory[key] = max(self._memory.get(key, 0), private)
 
     def _processes(self) -> Iterator[tuple[Any, bool]]:
         import psutil
