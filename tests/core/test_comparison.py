@@ -123,5 +123,17 @@ def test_laws_that_hold_are_left_alone() -> None:
         part_size=1 << 30, packing=Packing(), workers=64, load_streams=64, batch_rows=0
     )
     # Nothing is said of what lies far from all that was tried.
-    mean, _ = learned.of(places_of([*SPACE.grid(), far], 0.01)[-1:])
-    assert abs(float(mean[0])) < 0.02
+    assert abs(float(learned.at(places_of([*SPACE.grid(), far], 0.01)[-1:])[0])) < 0.02
+
+
+def test_errors_are_drawn_as_likely_as_they_are() -> None:
+    places = places_of(list(SPACE.grid()), 0.01)
+    random = np.random.default_rng(3)
+    wave = 0.3 * np.sin(places[:, 0] * 2) + random.normal(0, 0.03, len(places))
+    known = np.arange(len(places)) % 3 > 0
+    learned = learn(places[known], wave[known])
+    assert learned.size >= 0.08
+    drawn = learned.draws(places, 2000, random)
+    assert np.abs(drawn.mean(axis=1) - learned.at(places)).max() < 0.05
+    low, high = np.quantile(drawn, [0.05, 0.95], axis=1)
+    assert np.mean((low - 0.05 <= wave) & (wave <= high + 0.05)) > 0.8

@@ -18,6 +18,7 @@ from splarn.core.units import tier_units
 
 # Over so many doublings of a lever the error may become another.
 DOUBLINGS = 2.0
+FEATURES = 300
 # How far apart two codecs or ways of writing are, in the same measure.
 APART = 1.0
 SIZES = (0.0, 0.02, 0.04, 0.08, 0.16, 0.32, 0.64)
@@ -41,22 +42,30 @@ class Discrepancy:
     size: float
     noise: float
 
-    def of(self, places: Floats) -> tuple[Floats, Floats]:
-        """Mean, shape (n,), and covariance, shape (n, n), at these places."""
+    def at(self, places: Floats) -> Floats:
+        """The error that is likeliest at these places, shape (n,)."""
         if not self.size:
-            return np.zeros(len(places)), np.zeros((len(places), len(places)))
-        across = self.size**2 * alike(places, self.places)
-        solved = np.linalg.solve(self.root, across.T)
-        return across @ self.weights, self.size**2 * alike(places, places) - solved.T @ solved
+            return np.zeros(len(places))
+        found: Floats = self.size**2 * alike(places, self.places) @ self.weights
+        return found
 
     def draws(self, places: Floats, count: int, random: np.random.Generator) -> Floats:
-        """Errors that are still possible, shape (n, count)."""
-        mean, covariance = self.of(places)
+        """Errors that are still possible, shape (n, count).
+
+        A draw from before any trial, by random features (Rahimi and Recht 2007), is moved by what
+        the trials showed other than it has (Matheron's rule; Wilson and others 2020).
+        """
         if not self.size:
             return np.zeros((len(places), count))
-        values, vectors = np.linalg.eigh(covariance)
-        root = vectors * np.sqrt(np.maximum(values, 0))
-        drawn: Floats = mean[:, None] + root @ random.standard_normal((len(places), count))
+        waves = random.standard_normal((places.shape[1], FEATURES))
+        shifts = random.uniform(0, 2 * np.pi, FEATURES)
+        heights = self.size * (2 / FEATURES) ** 0.5 * random.standard_normal((FEATURES, count))
+        here = np.cos(places @ waves + shifts) @ heights
+        tried = np.cos(self.places @ waves + shifts) @ heights
+        tried = tried + self.noise * random.standard_normal(tried.shape)
+        moved = np.linalg.solve(self.root.T, np.linalg.solve(self.root, tried))
+        across = self.size**2 * alike(places, self.places)
+        drawn: Floats = here + across @ (self.weights[:, None] - moved)
         return drawn
 
 

@@ -136,7 +136,7 @@ def fit_model(trials: Sequence[Trial]) -> Model:
     corrected = []
     for fitted in phases.values():
         error = learn(places, fitted.residuals)
-        left = fitted.residuals - error.of(places)[0]
+        left = fitted.residuals - error.at(places)
         corrected.append(replace(fitted, error=error, residuals=left))
     return Model(
         tuple(corrected), known, _measured(used), len(used), slots, resting_tier,
