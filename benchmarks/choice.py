@@ -116,19 +116,21 @@ class Bench:
         """All trials that the strategy wants."""
         trials: list[Trial] = []
         while (plan := strategy.following(trials)) is not None:
+            small = plan.role == "small"
+            volume = Volume(SAMPLE.bytes / 4, SAMPLE.rows / 4) if small else SAMPLE
             moved = 1 + self.physics.drift * min(len(trials) / 100, 1)
             shared = self.random.normal(0, self.physics.noise)
             if self.random.random() < self.physics.outliers:
                 shared += 0.5
             phases = {
                 phase: seconds * moved * math.exp(shared + self.random.normal(0, 0.02))
-                for phase, seconds in self.physics.phases(plan.configuration, SAMPLE).items()
+                for phase, seconds in self.physics.phases(plan.configuration, volume).items()
             }
-            parts = max(math.ceil(SAMPLE.bytes / plan.configuration.part_size), 1)
+            parts = max(math.ceil(volume.bytes / plan.configuration.part_size), 1)
             trials.append(
                 Trial(
                     plan.configuration, plan.repeat, plan.role, sum(phases.values()), phases,
-                    int(SAMPLE.rows), int(SAMPLE.bytes), int(SAMPLE.bytes), parts,
+                    int(volume.rows), int(volume.bytes), int(volume.bytes), parts,
                     "2031-01-01T00:00:00",
                 )
             )  # fmt: skip

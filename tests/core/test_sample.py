@@ -47,6 +47,17 @@ def test_a_sample_holds_whole_records_of_many_places(
     assert small.rows == delivery.rows
 
 
+def test_a_smaller_sample_is_a_part_of_it(sample: Sample) -> None:
+    small = sample.smaller
+    assert set(small.paths) < set(sample.paths)
+    assert 0.1 * sample.bytes < small.bytes < 0.5 * sample.bytes
+    assert small.bytes == sum(path.stat().st_size for path in small.paths)
+    text = b"".join(path.read_bytes() for path in small.paths)
+    assert 0 < small.rows <= text.count(b"\n")
+    assert [path.read_bytes() for path in small.files] == [text]
+    assert sum(path.stat().st_size for path in sample.files) == sample.bytes
+
+
 def place(target: str, tmp_path: Path) -> TrialPlace:
     return TrialPlace(opener(target), "splarn_trial", tmp_path / "scratch")
 

@@ -194,7 +194,7 @@ def _show_effects(out: Output, steps: list[Effect]) -> None:
             ">speed",
             Column(">90 % interval", 1),
             Column("", 3),
-            Column(">pairs", 4),
+            Column("from", 4),
         ],
         (
             (

@@ -100,7 +100,7 @@ def fit_model(trials: Sequence[Trial]) -> Model:
 
     Raises RequestError with fewer than three trials.
     """
-    used = [trial for trial in trials if trial.counts]
+    used = [trial for trial in trials if trial.tells]
     if len(used) < LEAST_TRIALS:
         raise RequestError(
             f"A model needs at least {LEAST_TRIALS} trials and there are {len(used)}: "

@@ -158,6 +158,7 @@ def remove_left(open_engine: OpenEngine, keeper: Session) -> list[str]:
 def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pools) -> Trial:
     """One trial. Its table and parts are removed whatever happens."""
     configuration = plan.configuration
+    sample = sample.smaller if plan.role == "small" else sample
     workers = pools.threads(configuration.workers)
     streams = pools.streams(configuration.load_streams, place.open_engine().in_process)
     # What a stream imports for its first load belongs to no trial.
@@ -171,7 +172,7 @@ def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pool
         with gauge:
             begun = time.perf_counter()
             shaped = shape(
-                sample.paths,
+                sample.files,
                 sample.layout,
                 parts,
                 PartsFormat(sample.layout.format, configuration.packing, configuration.part_size),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from splarn.core.layout import Layout
@@ -18,16 +19,51 @@ from splarn.core.work.pool import Pool
 
 PIECES = 8
 LEAST_PIECE = 64 << 10
+# Every so manieth of a sample's files makes a smaller one.
+FEW = 4
 
 
 @dataclass(frozen=True)
 class Sample:
-    """Files without headers and the layout they read by; `bytes` unpacked."""
+    """Files without headers and the layout they read by; `bytes` unpacked.
+
+    `sizes` are bytes and rows of each file. What is loaded are `files`: all in one where they can
+    be joined, since each file costs something that a large source has less of.
+    """
 
     paths: tuple[Path, ...]
     layout: Layout
     bytes: int
     rows: int
+    sizes: tuple[tuple[int, int], ...] = ()
+    name: str = "whole"
+
+    @cached_property
+    def files(self) -> tuple[Path, ...]:
+        """What a trial loads. Raises OutsideError when writing fails."""
+        if self.layout.format == "parquet" or len(self.paths) < 2:
+            return self.paths
+        joined = self.paths[0].parent / f"{self.name}.{self.layout.format}"
+        with outside(f"Writing the sample {joined}"), joined.open("wb") as file:
+            for path in self.paths:
+                file.write(path.read_bytes())
+        return (joined,)
+
+    @cached_property
+    def smaller(self) -> Sample:
+        """About a quarter of it, from all over; the same where it is of too few files."""
+        if len(self.sizes) < FEW:
+            return self
+        chosen = slice(1, None, FEW)
+        sizes = self.sizes[chosen]
+        return Sample(
+            self.paths[chosen],
+            self.layout,
+            sum(length for length, _ in sizes),
+            sum(rows for _, rows in sizes),
+            sizes,
+            "smaller",
+        )
 
 
 def take_sample(
@@ -47,6 +83,7 @@ def take_sample(
     step = max(len(pieces) / wanted, 1.0)
     chosen = [pieces[int(index * step)] for index in range(min(wanted, len(pieces)))]
     made: list[Path] = []
+    sizes: list[tuple[int, int]] = []
     total = rows = 0
     with outside(f"Writing the sample to {folder}"):
         folder.mkdir(parents=True, exist_ok=True)
@@ -58,7 +95,9 @@ def take_sample(
                 length, count = _columnar(stretch, layout, target)
                 total, rows = total + length, rows + count
                 made.append(target)
+                sizes.append((length, count))
                 continue
+            before = total, rows
             with target.open("wb") as file:
                 for data, count in records([stretch], layout.dialect):
                     file.write(data)
@@ -67,8 +106,9 @@ def take_sample(
                     if total >= size:
                         break
             made.append(target)
+            sizes.append((total - before[0], rows - before[1]))
     plain = layout.headless
-    return Sample(tuple(made), plain, total, rows)
+    return Sample(tuple(made), plain, total, rows, tuple(sizes))
 
 
 def _columnar(source: SourceRange, layout: Layout, target: Path) -> tuple[int, int]:

@@ -136,10 +136,9 @@ class Adaptive:
 
     def thought(self, trials: Sequence[Trial]) -> tuple[Configuration, Outlook] | None:
         """See Strategy."""
-        used = [trial for trial in trials if trial.counts]
-        if len(used) < LEAST_TRIALS:
+        if sum(trial.tells for trial in trials) < LEAST_TRIALS:
             return None
-        model = fit_model(used)
+        model = fit_model(trials)
         seed = self.seed + len(trials)
         outlook = look_ahead(model, self.every, self.aim, self.sample, DRAWS, seed)
         return self.every[outlook.best], outlook
@@ -242,7 +241,9 @@ def starting_trials(space: Space, sample: Volume) -> list[PlannedTrial]:
             max(every, key=lambda one: min(len(_changed(one, other)) for other in chosen))
         )
     planned = [PlannedTrial(middle, 0, "warm-up"), PlannedTrial(middle, 1, "reference")]
-    return planned + [PlannedTrial(one, 1, "trial") for one in chosen[1:]]
+    planned += [PlannedTrial(one, 1, "trial") for one in chosen[1:]]
+    # Of one volume alone it could not be told what is fixed and what grows with it.
+    return planned + [PlannedTrial(one, 1, "small") for one in (middle, chosen[-1])]
 
 
 def _facts(one: Configuration, space: Space) -> set[tuple[str, object]]:

@@ -14,7 +14,8 @@ from splarn.core.tuning.gauges import Used
 class Trial:
     """What one trial measured. `phases` and `seconds` are in seconds, `bytes` unpacked.
 
-    `role` is trial, reference (the configuration that comes back to show drift) or warm-up.
+    `role` is trial, reference (the configuration that comes back to show drift), small (of less
+    than the sample, so that what is fixed and what grows can be told apart) or warm-up.
     `compute` is what ran, where the target's compute has sizes. `failure` says why it is none to
     learn from: its times mean nothing. `used` is what it took of this machine.
     """
@@ -34,9 +35,14 @@ class Trial:
     used: Used = field(default_factory=Used)
 
     @property
-    def counts(self) -> bool:
-        """Whether it tells of its configuration: no warm-up, and it loaded what it read."""
+    def tells(self) -> bool:
+        """Whether laws can be learned from it: no warm-up, and it loaded what it read."""
         return self.role != "warm-up" and not self.failure
+
+    @property
+    def counts(self) -> bool:
+        """Whether it also can be held against others, which loaded as much."""
+        return self.tells and self.role != "small"
 
     def as_json(self) -> dict[str, Any]:
         """Everything, ready for JSON."""
