@@ -104,7 +104,7 @@ def parsed(layout: Layout, data: bytes, size: int) -> list[Any]:
     return found
 
 
-@settings(max_examples=250)
+@settings(max_examples=160)
 @given(tables(), st.sampled_from([40, 400, 1 << 20]))
 @example((Layout("t", Dialect(header=False), (Field("a"),)), b"1\n\n2\n\xff\n3\n"), 1 << 20)
 def test_records_are_read_as_without_it(made: tuple[Layout, bytes], size: int) -> None:
@@ -170,7 +170,7 @@ def typed(draw: Any) -> Any:
     return table.slice(first, draw(st.integers(0, len(table) - first)))
 
 
-@settings(max_examples=80)
+@settings(max_examples=60)
 @given(typed())
 def test_rows_have_the_figures_and_the_text_that_they_have_without_it(table: Any) -> None:
     few = table.drop_columns(["long"])
@@ -208,7 +208,7 @@ CELLS = st.lists(
 )
 
 
-@settings(max_examples=50)
+@settings(max_examples=30)
 @given(CELLS, st.sampled_from([512, 4096, 65536]), st.booleans(), st.data())
 def test_rows_in_a_file_have_the_hashes_that_sqlite_tells(
     rows: list[tuple[Any, ...]], page: int, keyed: bool, data: Any
