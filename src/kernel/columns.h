@@ -70,6 +70,14 @@ static inline int columns_of(PyObject *told, int64_t rows, Table *table) {
     return 1;
 }
 
+/* The arguments of every function over columns: how many rows, and the columns. */
+static inline int table_of(PyObject *args, Table *table) {
+    long long rows;
+    PyObject *told;
+    return PyArg_ParseTuple(args, "LO!", &rows, &PyTuple_Type, &told) &&
+           columns_of(told, rows, table);
+}
+
 static inline int is_null(const Source *source, int64_t row) {
     return source->valid.buf != NULL && !bit(source->valid.buf, source->offset + row);
 }

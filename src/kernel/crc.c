@@ -59,15 +59,13 @@ uint32_t kernel_crc_cell(uint32_t crc, const Cell *cell) {
 
 /* The sum of the hashes of rows; None where a value has no form there. */
 PyObject *kernel_cell_hashes(PyObject *self, PyObject *args) {
-    long long rows;
-    PyObject *told, *answer = NULL;
-    if (!PyArg_ParseTuple(args, "LO!", &rows, &PyTuple_Type, &told)) return NULL;
+    PyObject *answer = NULL;
     Table table = {0};
-    if (columns_of(told, rows, &table)) {
+    if (table_of(args, &table)) {
         uint64_t sum = 0;
         int fits = 1;
         Py_BEGIN_ALLOW_THREADS
-        for (int64_t row = 0; row < rows && fits; row++) {
+        for (int64_t row = 0; row < table.rows && fits; row++) {
             uint32_t crc = 0xFFFFFFFF;
             Cell cell;
             uint8_t room[MOST_OF_VALUE];
@@ -78,7 +76,7 @@ PyObject *kernel_cell_hashes(PyObject *self, PyObject *args) {
             sum += crc ^ 0xFFFFFFFF;
         }
         Py_END_ALLOW_THREADS
-        answer = fits ? PyLong_FromUnsignedLongLong(sum) : Py_BuildValue("");
+        answer = fits ? PyLong_FromUnsignedLongLong(sum) : none();
     }
     let_go(&table);
     return answer;
@@ -151,16 +149,14 @@ static uint8_t *put_exactly(uint8_t *at, const Source *source, int64_t row) {
 /* The sum of the hashes of rows, their values as text with a byte between that no UTF-8 has, and
    another one for null. None where a value has no such form. */
 PyObject *kernel_text_hashes(PyObject *self, PyObject *args) {
-    long long rows;
-    PyObject *told, *answer = NULL;
-    if (!PyArg_ParseTuple(args, "LO!", &rows, &PyTuple_Type, &told)) return NULL;
+    PyObject *answer = NULL;
     Table table = {0};
-    if (columns_of(told, rows, &table)) {
+    if (table_of(args, &table)) {
         static const uint8_t between[1] = {0xFF}, null[1] = {0xFE};
         uint64_t sum = 0;
         int fits = 1;
         Py_BEGIN_ALLOW_THREADS
-        for (int64_t row = 0; row < rows && fits; row++) {
+        for (int64_t row = 0; row < table.rows && fits; row++) {
             uint32_t crc = 0xFFFFFFFF;
             for (int place = 0; place < table.count && fits; place++) {
                 const Source *source = table.source + place;
@@ -181,7 +177,7 @@ PyObject *kernel_text_hashes(PyObject *self, PyObject *args) {
             sum += crc ^ 0xFFFFFFFF;
         }
         Py_END_ALLOW_THREADS
-        answer = fits ? PyLong_FromUnsignedLongLong(sum) : Py_BuildValue("");
+        answer = fits ? PyLong_FromUnsignedLongLong(sum) : none();
     }
     let_go(&table);
     return answer;

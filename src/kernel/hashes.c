@@ -4,20 +4,18 @@
 /* Values that are no null, the sum of what they are as a digest has it (its upper 64 bits and its
    lower), the smallest and the largest. None where that does not fit. */
 PyObject *kernel_figures(PyObject *self, PyObject *args) {
-    long long rows;
-    PyObject *told, *answer = NULL;
-    if (!PyArg_ParseTuple(args, "LO!", &rows, &PyTuple_Type, &told)) return NULL;
+    PyObject *answer = NULL;
     Table table = {0};
-    if (!columns_of(told, rows, &table) || table.count != 1) {
+    if (!table_of(args, &table) || table.count != 1) {
         let_go(&table);
-        return PyErr_Occurred() ? NULL : Py_BuildValue("");
+        return PyErr_Occurred() ? NULL : none();
     }
     const Source *source = table.source;
     Wide sum = 0;
     int64_t least = INT64_MAX, most = INT64_MIN, values = 0;
     int fits = 1;
     Py_BEGIN_ALLOW_THREADS
-    for (int64_t row = 0; row < rows; row++) {
+    for (int64_t row = 0; row < table.rows; row++) {
         if (is_null(source, row)) continue;
         values++;
         int64_t value;
@@ -48,7 +46,7 @@ PyObject *kernel_figures(PyObject *self, PyObject *args) {
         answer = Py_BuildValue("LLKLL", (long long)values, (long long)(sum >> 64),
                                (unsigned long long)sum, (long long)least, (long long)most);
     else
-        answer = Py_BuildValue("");
+        answer = none();
     let_go(&table);
     return answer;
 }
@@ -173,14 +171,12 @@ static PyObject *told_sum(Wide sum) {
 
 /* The sum over all rows of what the hashes of their values are, put together by exclusive or. */
 PyObject *kernel_postgresql_hashes(PyObject *self, PyObject *args) {
-    long long rows;
-    PyObject *told, *answer = NULL;
-    if (!PyArg_ParseTuple(args, "LO!", &rows, &PyTuple_Type, &told)) return NULL;
+    PyObject *answer = NULL;
     Table table = {0};
-    if (columns_of(told, rows, &table)) {
+    if (table_of(args, &table)) {
         Wide sum = 0;
         Py_BEGIN_ALLOW_THREADS
-        for (int64_t row = 0; row < rows; row++) {
+        for (int64_t row = 0; row < table.rows; row++) {
             uint64_t hash = 0;
             for (int place = 0; place < table.count; place++)
                 if (!is_null(table.source + place, row))

@@ -55,6 +55,11 @@ static inline int32_t days_of(int year, int month, int day) {
     return era * 146097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719468;
 }
 
+static inline PyObject *none(void) { return Py_BuildValue(""); }
+
+/* The answer of work that was not done: for want of memory (0), or since it is no work for us. */
+static inline PyObject *undone(int done) { return done ? none() : PyErr_NoMemory(); }
+
 PyObject *kernel_tally(PyObject *self, PyObject *args);
 PyObject *kernel_parse(PyObject *self, PyObject *args);
 PyObject *kernel_figures(PyObject *self, PyObject *args);

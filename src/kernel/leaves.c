@@ -128,29 +128,23 @@ static int put_row(Leaves *leaves, const Table *table, int64_t row, uint8_t *rec
 /* Leaf pages with the rows, numbered from 1, and the last row of each page but the last. None where
    a row is too long for a page or there are too many columns. */
 PyObject *kernel_sqlite_leaves(PyObject *self, PyObject *args) {
-    long long rows;
-    PyObject *told, *answer = NULL;
-    if (!PyArg_ParseTuple(args, "LO!", &rows, &PyTuple_Type, &told)) return NULL;
+    PyObject *answer = NULL;
     Table table = {0};
     Leaves leaves = {0};
-    if (columns_of(told, rows, &table)) {
+    if (table_of(args, &table)) {
         int done = table.count <= MOST_COLUMNS ? 1 : -1;
         uint8_t *record = malloc(LONGEST + MOST_COLUMNS * MOST_OF_VALUE);
         if (record == NULL) done = 0;
         Py_BEGIN_ALLOW_THREADS
-        for (int64_t row = 0; row < rows && done == 1; row++)
+        for (int64_t row = 0; row < table.rows && done == 1; row++)
             done = put_row(&leaves, &table, row, record);
         if (done == 1 && leaves.page != NULL) end_page(&leaves);
         Py_END_ALLOW_THREADS
         free(record);
-        if (done == 0)
-            PyErr_NoMemory();
-        else if (done < 0)
-            answer = Py_BuildValue("");
-        else
-            answer = Py_BuildValue("y#y#", leaves.pages.at, (Py_ssize_t)leaves.pages.length,
-                                   leaves.keys.at ? (char *)leaves.keys.at : "",
-                                   (Py_ssize_t)leaves.keys.length);
+        answer = done > 0 ? Py_BuildValue("y#y#", leaves.pages.at, (Py_ssize_t)leaves.pages.length,
+                                          leaves.keys.at ? (char *)leaves.keys.at : "",
+                                          (Py_ssize_t)leaves.keys.length)
+                          : undone(done);
     }
     free(leaves.pages.at);
     free(leaves.keys.at);

@@ -221,7 +221,7 @@ PyObject *kernel_sqlite_hashes(PyObject *self, PyObject *args) {
            usable <= page && walk(&reader, root, 0);
     Py_END_ALLOW_THREADS
     answer = fits ? Py_BuildValue("LK", (long long)reader.rows, (unsigned long long)reader.sum)
-                  : Py_BuildValue("");
+                  : none();
 out:
     free(places);
     free(reader.window);

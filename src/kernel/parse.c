@@ -307,8 +307,7 @@ PyObject *kernel_parse(PyObject *self, PyObject *args) {
         return NULL;
     int64_t records = ends.len / (Py_ssize_t)sizeof(int64_t);
     if (starts.len != ends.len || data.len > INT32_MAX) {
-        Py_INCREF(Py_None);
-        answer = Py_None;
+        answer = none();
         goto out;
     }
     parse.data = data.buf;
@@ -332,14 +331,7 @@ PyObject *kernel_parse(PyObject *self, PyObject *args) {
     parse.has_high = has_high(&data);
     done = walk(&parse, starts.buf, ends.buf, records);
     Py_END_ALLOW_THREADS
-    if (done == 0) {
-        PyErr_NoMemory();
-    } else if (done < 0) {
-        Py_INCREF(Py_None);
-        answer = Py_None;
-    } else {
-        answer = answer_of(&parse);
-    }
+    answer = done > 0 ? answer_of(&parse) : undone(done);
 out:
     for (int place = 0; place < made; place++) {
         free(parse.column[place].values);

@@ -156,24 +156,16 @@ static int write_rows(const Table *table, Bytes *out, int binary) {
 }
 
 static PyObject *encode(PyObject *args, int binary) {
-    long long rows;
-    PyObject *told, *answer = NULL;
-    if (!PyArg_ParseTuple(args, "LO!", &rows, &PyTuple_Type, &told)) return NULL;
+    PyObject *answer = NULL;
     Table table = {0};
     Bytes out = {0};
-    if (columns_of(told, rows, &table)) {
+    if (table_of(args, &table)) {
         int done;
         Py_BEGIN_ALLOW_THREADS
         done = write_rows(&table, &out, binary);
         Py_END_ALLOW_THREADS
-        if (done == 0) {
-            PyErr_NoMemory();
-        } else if (done < 0) {
-            Py_INCREF(Py_None);
-            answer = Py_None;
-        } else {
-            answer = PyBytes_FromStringAndSize((char *)out.at, (Py_ssize_t)out.length);
-        }
+        answer = done > 0 ? PyBytes_FromStringAndSize((char *)out.at, (Py_ssize_t)out.length)
+                          : undone(done);
     }
     free(out.at);
     let_go(&table);

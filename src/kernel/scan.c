@@ -110,8 +110,7 @@ PyObject *kernel_tally(PyObject *self, PyObject *args) {
     if (!done) {
         PyErr_NoMemory();
     } else if (tally.stray) {
-        Py_INCREF(Py_None);
-        answer = Py_None;
+        answer = none();
     } else {
         answer = Py_BuildValue("LLLOOLy#", (long long)tally.rows, (long long)tally.first,
                                (long long)tally.last, tally.quoted ? Py_True : Py_False,

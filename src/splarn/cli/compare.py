@@ -125,7 +125,8 @@ def _side(ledger: Ledger, entry: Entry) -> Side:
         trials = [trial for trial in _trials(ledger, entry) if trial.counts]
         measures = tuple(map(measure_of, trials))
     elif entry.kind == "trial":
-        measures = (measure_of(Trial.from_json(document)),)
+        trial = Trial.from_json(document)
+        measures = () if trial.failure else (measure_of(trial),)
     else:
         inner = document.get("load", document)
         timed = document.get("actual", document)

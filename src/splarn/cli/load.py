@@ -367,7 +367,7 @@ def show_load(out: Output, record: LoadRecord) -> None:
         out.note(f"The rejected rows are in {record.rejects}.")
     if record.verified and record.hashed:
         out.good(
-            "Verified: the table holds the rows that were read and no others, by a hash of every "
+            "Verified: the load's rows in the table are those that were read, by a hash of every "
             "cell."
         )
     elif record.verified:

@@ -134,10 +134,10 @@ def sweep(
             "A money budget needs prices: name a price list with `prices` in the job file."
         )
     sample_size = context.setting("--sample", parse_size, sample, "sweep.sample")
-    limit = context.setting("--time", if_any(parse_duration), time, "sweep.time")
+    limit = context.setting("--time-budget", if_any(parse_duration), time, "sweep.time")
     context.check_ledger()
     keeper = open_engine().connect()
-    _check_tiers(keeper, space.values["tier"], context.prices() if context.job.prices else None)
+    _check_tiers(keeper, space.values["tier"], prices if context.job.prices else None)
     with (
         closing(keeper),
         Pools() as pools,

@@ -58,12 +58,17 @@ def finish(
     if finished.differences and note.details.side_table:
         return finished
     session.claims.take_turn(request.table)
-    published = _publish(session, request, note, results)
+    published = _publish(session, request, note, results, finished)
     if published.differences:
         session.rollback()
         return replace(finished, verified=False, differences=published.differences, notes=())
-    told = _note_end(session, request, published, finished, results)
-    return replace(finished, notes=(*finished.notes, *told))
+    told = _note_end(session, request, published, finished.digests, results)
+    return replace(
+        finished,
+        notes=(*finished.notes, *told),
+        compared=max(finished.compared, published.compared),
+        hashed=published.hashed,
+    )
 
 
 def _verify(
@@ -111,44 +116,52 @@ def _verify(
 class _Published:
     """The load with its rows where they belong: its note, and what tells them from others.
 
-    `differences` say why they must not stay there.
+    `differences` say why they must not stay there. `compared` and `hashed` are as in Finished, of
+    the rows where they are now.
     """
 
     note: LoadNote
     marks: Marks | None
     differences: tuple[str, ...] = ()
+    compared: int = 0
+    hashed: RowSum | None = None
 
 
 def _publish(
-    session: Session, request: LoadRequest, note: LoadNote, results: Sequence[PartResult]
+    session: Session,
+    request: LoadRequest,
+    note: LoadNote,
+    results: Sequence[PartResult],
+    finished: Finished,
 ) -> _Published:
     """Swaps a table in or moves rows over, in the open transaction."""
     details = note.details
     if not details.side_table:
-        return _Published(note, _marks(session, note, results))
+        return _Published(note, _marks(session, note, results), hashed=finished.hashed)
     if details.swaps:
         swapped = _swap_in(session, note, _is_swapped(session, note))
         tells = session.rows.marks_changes
-        return _Published(
-            swapped, joined(result.note.marks for result in results) if tells else None
-        )
+        marks = joined(result.note.marks for result in results) if tells else None
+        return _Published(swapped, marks, hashed=finished.hashed)
     marks = _move_over(session, note, sum(result.note.rows for result in results))
     if not request.verify:
         return _Published(note, marks)
-    sample = spread([result.sample for result in results], SAMPLED)
+    # A rule of the table itself may have changed what the landing table held as it was read.
+    alone = _alone(session, replace(note, details=details.with_(side_table="")), marks)
+    hashed = None if alone is None else _same(session, note, results, alone, moved=True)
+    sample = None if hashed else spread([result.sample for result in results], SAMPLED)
     if sample is None:
-        return _Published(note, marks)
+        return _Published(note, marks, hashed=hashed)
     fields = stored(request.layout, details.names).fields
-    return _Published(
-        note, marks, tuple(_told(session.digests.read_back(note.table, fields, sample)))
-    )
+    back = session.digests.read_back(note.table, fields, sample)
+    return _Published(note, marks, tuple(_told(back)), back.looked_for)
 
 
 def _note_end(
     session: Session,
     request: LoadRequest,
     published: _Published,
-    finished: Finished,
+    digests: tuple[ColumnDigest, ...],
     results: Sequence[PartResult],
 ) -> list[str]:
     """Notes the load as done and commits; what a person should know besides."""
@@ -161,12 +174,12 @@ def _note_end(
     told = session.tables.continue_numbers(note.table, identity) if identity else ""
     ended = note.details.with_(
         stage="",
-        digests=finished.digests,
+        digests=digests,
         text_sums=BYTES,
         digests_before=None,
         marks=marks,
         columns_after=session.tables.columns_text(note.table),
-        fingerprint=_fingerprint(session, published, rows, finished.hashed),
+        fingerprint=_fingerprint(session, published, rows),
     )
     done = replace(note, state="done", details=ended)
     session.notes.put_load(done)
@@ -182,16 +195,14 @@ def _is_swapped(session: Session, note: LoadNote) -> bool:
     return details.stage == "swap" and session.tables.columns(details.side_table) is None
 
 
-def _fingerprint(
-    session: Session, published: _Published, rows: int, hashed: RowSum | None
-) -> str | None:
+def _fingerprint(session: Session, published: _Published, rows: int) -> str | None:
     """What `undo` needs to see changed cells; None where it could not take the rows out anyway."""
     note, marks = published.note, published.marks
     if marks is not None and session.rows.marks_changes:
         return None
-    moved = note.details.side_table and not note.details.swaps
-    if hashed is not None and not moved:
-        found = session.digests.sum_as_fingerprint(note.table, note.details.names, hashed)
+    if published.hashed is not None:
+        names = note.details.names
+        found = session.digests.sum_as_fingerprint(note.table, names, published.hashed)
         if found is not None:
             return found
     if marks is None and session.rows.count(note.table) != rows:
@@ -252,10 +263,15 @@ def _alone(session: Session, note: LoadNote, marks: Marks | None) -> _Alone | No
 
 
 def _same(
-    session: Session, note: LoadNote, results: Sequence[PartResult], alone: _Alone
+    session: Session,
+    note: LoadNote,
+    results: Sequence[PartResult],
+    alone: _Alone,
+    moved: bool = False,
 ) -> RowSum | None:
     """The sum of the row hashes, where the table holds the rows that were read and no others by it.
 
+    `moved` says that they came there in the open transaction.
     Where it does not, what differs is for the digests to tell.
     """
     read = RowSum()
@@ -263,9 +279,10 @@ def _same(
         if result.row_sum is None or result.row_sum.rows != result.note.rows:
             return None
         read = read.plus(result.row_sum)
-    if not results or session.digests.hasher(alone.table, note.details.names) is None:
+    if not results:
         return None
-    there = session.digests.row_sum(alone.table, note.details.names, alone.marks)
+    names = note.details.names
+    there = session.digests.row_sum(alone.table, names, alone.marks, uncommitted=moved)
     return read if there == read else None
 
 

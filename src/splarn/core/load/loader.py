@@ -263,6 +263,7 @@ def _run(request: LoadRequest, opened: Opened, pool: Pool, watch: Progress) -> l
             bad_rows=request.bad_rows,
             rejects=None if folder is None else folder / files[entry.part_id],
             relaxed=details.durability == "relaxed",
+            verify=request.verify,
         )
         for entry in request.inputs
     ]

@@ -42,7 +42,7 @@ class LoadTask:
     """One part and where it goes; picklable. `batch_rows` 0 means one commit a part.
 
     `names` are the fields stored, `bad_rows` how many rows may be set aside in this part; with
-    `relaxed` commits need not be safe from a power cut.
+    `relaxed` commits need not be safe from a power cut; without `verify` rows are not hashed.
     """
 
     open_engine: OpenEngine
@@ -58,6 +58,7 @@ class LoadTask:
     bad_rows: BadRows
     rejects: Path | None
     relaxed: bool = False
+    verify: bool = True
 
     @property
     def label(self) -> str:
@@ -178,7 +179,7 @@ class _Stream:
         self.session = session
         self.note = task.note
         self.digests: list[ColumnDigest] | None = None
-        self._hasher = session.digests.hasher(task.table, task.names)
+        self._hasher = session.digests.hasher(task.table, task.names) if task.verify else None
         self.row_sum = None if self._hasher is None else RowSum()
         self.faults: list[Fault] = []
         self.raw_bytes = 0

@@ -116,11 +116,11 @@ def _quick_figures(column: Any, field: Field) -> ColumnDigest | None:
         kind, argument = _KINDS.get(field.type, -1), 0
         if field.is_text:
             kind = kernel.TEXT
-        elif field.is_decimal and pa.types.is_decimal128(array.type):
-            kind, argument = kernel.DECIMAL, array.type.scale
-        elif field.type == "integer" and pa.types.is_signed_integer(array.type):
-            kind, argument = kernel.INTEGER, array.type.bit_width
-        if kind < 0 or (not field.is_decimal and array.type != field.arrow_type()):
+        elif field.is_decimal:
+            kind = kernel.DECIMAL
+        elif field.type == "integer":
+            kind, argument = kernel.INTEGER, field.bits
+        if kind < 0 or array.type != field.arrow_type():
             return None
         found = kernel.figures(len(array), source_of(kind, argument, array))
         if found is None:

@@ -6,8 +6,11 @@ each row does not, and an engine computes it in one scan with one aggregate.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
+
+from splarn.core.target.marks import Marks
 
 
 @dataclass(frozen=True)
@@ -27,3 +30,25 @@ class RowHasher(Protocol):
 
     def sum_of(self, rows: Any) -> RowSum | None:
         """The sum of a pyarrow Table's rows; None where the engine may hash them in another way."""
+
+
+class Unhashed:
+    """The part of Digests about hashes, for engines whose hashes nobody here can repeat."""
+
+    def hasher(self, table: str, names: Sequence[str]) -> RowHasher | None:
+        """See Digests."""
+        return None
+
+    def row_sum(
+        self,
+        table: str,
+        names: Sequence[str],
+        marks: Marks | None = None,
+        uncommitted: bool = False,
+    ) -> RowSum | None:
+        """See Digests."""
+        return None
+
+    def sum_as_fingerprint(self, table: str, names: Sequence[str], found: RowSum) -> str | None:
+        """See Digests."""
+        return None

@@ -180,9 +180,16 @@ class Digests(Protocol):
         """What hashes rows of these columns as the engine does; None where nothing here can."""
 
     def row_sum(
-        self, table: str, names: Sequence[str], marks: Marks | None = None
+        self,
+        table: str,
+        names: Sequence[str],
+        marks: Marks | None = None,
+        uncommitted: bool = False,
     ) -> RowSum | None:
-        """The sum of the hashes of all rows, or of the marked ones, where there is a hasher."""
+        """The sum of the hashes of all rows, or of the marked ones, where there is a hasher.
+
+        `uncommitted` says that the open transaction has changed the table.
+        """
 
     def fingerprint(self, table: str, marks: Marks | None = None, like: str = "") -> str:
         """A figure of all rows, or of marked ones, that a change of any cell changes.

@@ -168,7 +168,7 @@ def effects(trials: Sequence[Trial]) -> list[Effect]:
 def _by_law(trials: Sequence[Trial], values: dict[str, list[Any]]) -> dict[tuple[str, Any], Ratio]:
     """The speed after each step over that before it, by the fitted laws, over all other levers."""
     used = [trial for trial in trials if trial.counts]
-    model = fit_model(used)
+    model = fit_model(trials)
     space = Space({name: tuple(known) for name, known in values.items()})
     every = list(space.grid())
     volume = Volume(

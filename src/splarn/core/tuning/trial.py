@@ -76,5 +76,5 @@ class Trial:
     @property
     def usage(self) -> Usage:
         """What it used; a compute without sizes of its own is busy but while it shapes."""
-        busy = self.seconds - self.phases["shape"]
+        busy = self.seconds - self.phases.get("shape", 0.0)
         return Usage(self.compute or (Stretch(self.configuration.tier, busy),), self.seconds)

@@ -61,23 +61,28 @@ class MariadbDigests(HalvedDigests):
         return MariadbHasher({name: declared[name] for name in names})
 
     def row_sum(
-        self, table: str, names: Sequence[str], marks: Marks | None = None
+        self,
+        table: str,
+        names: Sequence[str],
+        marks: Marks | None = None,
+        uncommitted: bool = False,
     ) -> RowSum | None:
         """See Digests."""
         declared = dict(self.declared(table))
         chosen = [(name, declared[name]) for name in names]
-        if marks is None:
-            whole = [Field(name, "integer") for name, kind in chosen if "int" in kind]
-            halves = self.halves(table, whole)
-            if halves is not None:
-                one, other = halves
-                return self._both(
-                    lambda digests: digests.summed(table, chosen, one),
-                    lambda: self.summed(table, chosen, other),
-                    RowSum.plus,
-                )
+        if marks is not None:
+            return self.summed(table, chosen, self.rows.within(table, marks))
+        whole = [Field(name, "integer") for name, kind in chosen if "int" in kind]
+        # Another connection would not see what this one has changed.
+        halves = None if uncommitted else self.halves(table, whole)
+        if halves is None:
             return self.summed(table, chosen, None)
-        return self.summed(table, chosen, self.rows.within(table, marks))
+        one, other = halves
+        return self._both(
+            lambda digests: digests.summed(table, chosen, one),
+            lambda: self.summed(table, chosen, other),
+            RowSum.plus,
+        )
 
     def sum_as_fingerprint(self, table: str, names: Sequence[str], found: RowSum) -> str | None:
         """See Digests."""

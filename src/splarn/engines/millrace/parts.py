@@ -19,7 +19,7 @@ from splarn.core.source.retry import Trying
 from splarn.core.source.secrets import filled
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.handover import HandedPart, PartsLoaded, PartsOrder, Size, Watch
-from splarn.core.target.hashing import RowHasher, RowSum
+from splarn.core.target.hashing import Unhashed
 from splarn.core.target.marks import Marks
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.target.tables import LIKE, Likeness, ReadBack, TableColumn, TableIndex, Writer
@@ -153,7 +153,7 @@ class MillraceRows(Concern):
         raise RequestError("Millrace takes whole files and no single rows: hand parts over to it.")
 
 
-class MillraceDigests(Concern):
+class MillraceDigests(Concern, Unhashed):
     """Digests, which it computes itself."""
 
     def of_columns(
@@ -163,20 +163,6 @@ class MillraceDigests(Concern):
         layout = to_descriptor(Layout(table, Dialect(), tuple(fields)))
         digests = self.link.ask("digest", table=table, layout=layout, marks=marks)
         return [ColumnDigest(**one) for one in digests]
-
-    def hasher(self, table: str, names: Sequence[str]) -> RowHasher | None:
-        """See Digests. It hashes no rows."""
-        return None
-
-    def row_sum(
-        self, table: str, names: Sequence[str], marks: Marks | None = None
-    ) -> RowSum | None:
-        """See Digests."""
-        return None
-
-    def sum_as_fingerprint(self, table: str, names: Sequence[str], found: RowSum) -> str | None:
-        """See Digests."""
-        return None
 
     def fingerprint(self, table: str, marks: Marks | None = None, like: str = "") -> str:
         """See Digests. Chunks never change, so how many rows there are says it."""

@@ -40,7 +40,11 @@ class PostgresqlDigests(SqlDigests):
         return PostgresqlHasher(names, kinds) if can_hash(kinds) and self.is_utf8 else None
 
     def row_sum(
-        self, table: str, names: Sequence[str], marks: Marks | None = None
+        self,
+        table: str,
+        names: Sequence[str],
+        marks: Marks | None = None,
+        uncommitted: bool = False,
     ) -> RowSum | None:
         """See Digests."""
         types = self.rows.types(table)

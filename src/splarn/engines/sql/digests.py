@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.target.digest import ColumnDigest
-from splarn.core.target.hashing import RowHasher, RowSum
+from splarn.core.target.hashing import RowSum, Unhashed
 from splarn.core.target.marks import Marks
 from splarn.core.target.tables import ReadBack, Tables
 from splarn.engines.sql.figures import read_digests
@@ -26,7 +26,7 @@ OWN = "splarn_sample"
 AT_ONCE = 300
 
 
-class SqlDigests(Concern, ABC):
+class SqlDigests(Concern, Unhashed, ABC):
     """Digests and fingerprints as expressions that the engine computes."""
 
     def __init__(self, link: Link, tables: Tables, rows: SqlRows) -> None:
@@ -90,20 +90,6 @@ class SqlDigests(Concern, ABC):
             # Not everywhere have these an order of their own.
             column = self.sums.get("boolean", "{}").format(column)
         return [f"min({column})", f"max({column})"]
-
-    def hasher(self, table: str, names: Sequence[str]) -> RowHasher | None:
-        """See Digests."""
-        return None
-
-    def row_sum(
-        self, table: str, names: Sequence[str], marks: Marks | None = None
-    ) -> RowSum | None:
-        """See Digests."""
-        return None
-
-    def sum_as_fingerprint(self, table: str, names: Sequence[str], found: RowSum) -> str | None:
-        """See Digests."""
-        return None
 
     def fingerprint(self, table: str, marks: Marks | None = None, like: str = "") -> str:
         """See Digests. The sum of a hash of each row, so that their order does not matter."""

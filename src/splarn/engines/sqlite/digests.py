@@ -52,7 +52,11 @@ class SqliteDigests(HalvedDigests):
         return SqliteHasher(self.rows.stored_as(table, names), names)
 
     def row_sum(
-        self, table: str, names: Sequence[str], marks: Marks | None = None
+        self,
+        table: str,
+        names: Sequence[str],
+        marks: Marks | None = None,
+        uncommitted: bool = False,
     ) -> RowSum | None:
         """See Digests. From the file where that can be, else by a function, which takes longer."""
         with self.link.failing("Reading the rows of", table):
