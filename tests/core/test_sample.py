@@ -126,6 +126,7 @@ def test_a_trial_that_lost_rows_is_a_failed_one_and_several_end_the_sweep(
     assert "column toll" in kept[1].failure
     assert [trial.counts for trial in kept] == [True, False, True, False, False]
     assert all(trial.seconds == 0 for trial in kept if trial.failure)
+    assert kept[1].usage.compute[0].seconds == 0
     assert summarise(kept)[0].repeats == 2
     session = open_engine(target).connect()
     assert session.tables.columns("splarn_trial") is None

@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from splarn.core import kernel
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load import (
@@ -143,6 +144,31 @@ def test_a_rule_that_changes_text_of_one_length_is_seen(
     assert "RM-" in record.differences[-1]
     if route == "landing":
         assert count(target, table) == 10, "what is not right was not to be moved"
+
+
+@pytest.mark.skipif(not kernel.available(), reason="Splarn has no kernel here")
+@pytest.mark.parametrize("route", ["straight", "landing"])
+@pytest.mark.parametrize("kind", list(RULES))
+def test_one_cell_that_a_rule_changes_among_many_is_told(
+    kind: str, route: str, table: str, tmp_path: Path, request_target: Any
+) -> None:
+    target = request_target(kind)
+    first = run(target, table, readings(tmp_path / "a.csv", 1, 10))
+    assert first.hashed and first.notes == ()
+    # No sum and no extreme has it, and hardly any sample.
+    only = "new.reading_no = 7321"
+    for statement in RULES[kind]:
+        rule = statement.replace("BEGIN UPDATE", f"WHEN {only} BEGIN UPDATE").replace(
+            "FOR EACH ROW EXECUTE", f"FOR EACH ROW WHEN ({only}) EXECUTE"
+        ).replace("FOR EACH ROW SET", f"FOR EACH ROW IF {only} THEN SET")  # fmt: skip
+        ask(target, rule.format(t=table) + ("; END IF" if "IF new" in rule else ""), False)
+    path = readings(tmp_path / "b.csv", 11, 12_000)
+    # MariaDB cannot tell these from other rows, but where there are none.
+    mode = "empty" if kind == "mariadb" else "append"
+    wanted = request(target, table, path, table_mode=mode, levers=LoadLevers(route=route))
+    record = load(wanted, Inline())
+    assert not record.hashed
+    assert record.verified is False or any("hash of every cell" in note for note in record.notes)
 
 
 @pytest.fixture

@@ -23,6 +23,11 @@ from splarn.core.target.session import Session
 from splarn.core.target.tables import ReadBack, TableIndex
 from splarn.core.units import plural
 
+ANOTHER_HASH = (
+    "By a hash of every cell the rows in the table are not those that were read: the target stores "
+    "some of their values otherwise (rounded, padded, or changed by a rule of its own), or hashes "
+    "them in a way that is not known here."
+)
 # Rows that are read back and compared value by value.
 SAMPLED = 2000
 
@@ -65,7 +70,7 @@ def finish(
     told = _note_end(session, request, published, finished.digests, results)
     return replace(
         finished,
-        notes=(*finished.notes, *told),
+        notes=tuple(dict.fromkeys((*finished.notes, *published.notes, *told))),
         compared=max(finished.compared, published.compared),
         hashed=published.hashed,
     )
@@ -85,12 +90,12 @@ def _verify(
         return Finished(None, (), digests)
     marks = _marks(session, note, results)
     alone = _alone(session, note, marks)
-    hashed = None if alone is None else _same(session, note, results, alone)
+    hashed, doubt = _held(session, note, results, alone)
     if hashed is not None:
         return Finished(True, (), digests, hashed=hashed)
     verified: bool | None = None
     differences: list[str] = []
-    notes: list[str] = []
+    notes: list[str] = list(doubt)
     there = _table_digests(session, note, fields, alone)
     if there is None:
         notes.append(
@@ -125,6 +130,7 @@ class _Published:
     differences: tuple[str, ...] = ()
     compared: int = 0
     hashed: RowSum | None = None
+    notes: tuple[str, ...] = ()
 
 
 def _publish(
@@ -148,13 +154,13 @@ def _publish(
         return _Published(note, marks)
     # A rule of the table itself may have changed what the landing table held as it was read.
     alone = _alone(session, replace(note, details=details.with_(side_table="")), marks)
-    hashed = None if alone is None else _same(session, note, results, alone, moved=True)
+    hashed, doubt = _held(session, note, results, alone, moved=True)
     sample = None if hashed else spread([result.sample for result in results], SAMPLED)
     if sample is None:
-        return _Published(note, marks, hashed=hashed)
+        return _Published(note, marks, hashed=hashed, notes=doubt)
     fields = stored(request.layout, details.names).fields
     back = session.digests.read_back(note.table, fields, sample)
-    return _Published(note, marks, tuple(_told(back)), back.looked_for)
+    return _Published(note, marks, tuple(_told(back)), back.looked_for, notes=doubt)
 
 
 def _note_end(
@@ -262,28 +268,28 @@ def _alone(session: Session, note: LoadNote, marks: Marks | None) -> _Alone | No
     return None if marks is None else _Alone(note.table, marks)
 
 
-def _same(
+def _held(
     session: Session,
     note: LoadNote,
     results: Sequence[PartResult],
-    alone: _Alone,
+    alone: _Alone | None,
     moved: bool = False,
-) -> RowSum | None:
-    """The sum of the row hashes, where the table holds the rows that were read and no others by it.
+) -> tuple[RowSum | None, tuple[str, ...]]:
+    """The sum of the row hashes, where the load's rows in the table are those that were read by it.
 
-    `moved` says that they came there in the open transaction.
-    Where it does not, what differs is for the digests to tell.
+    And what a person must know where it is another one; digests tell what differs then. `moved`
+    says that the rows came there in the open transaction.
     """
     read = RowSum()
     for result in results:
         if result.row_sum is None or result.row_sum.rows != result.note.rows:
-            return None
+            return None, ()
         read = read.plus(result.row_sum)
-    if not results:
-        return None
+    if alone is None or not results:
+        return None, ()
     names = note.details.names
     there = session.digests.row_sum(alone.table, names, alone.marks, uncommitted=moved)
-    return read if there == read else None
+    return (read, ()) if there == read else (None, (ANOTHER_HASH,))
 
 
 def _table_digests(
