@@ -144,7 +144,7 @@ def _side(ledger: Ledger, entry: Entry) -> Side:
         "layout": str(document.get("layout_name") or ""),
         "rows": f"{round(measures[0].rows):,}",
         "configuration": str(measures[0].configuration or "") if entry.kind == "trial" else "",
-        "settings": str(document.get("settings") or ""),
+        "setting": str(document.get("settings") or ""),
         "machine": str(document.get("machine") or ""),
     }
     return Side(entry.id, measures, {what: fact for what, fact in facts.items() if fact})
