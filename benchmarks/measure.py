@@ -183,11 +183,15 @@ def _row(work: str, against: str, ratios: Sequence[float], reach: float | None, 
 
 
 def _stages(timed: Sequence[Timed]) -> str:
-    """What the client's streams spent on each stage, where the command said so: the medians."""
+    """What each stage took, where the command said so: core-seconds of the client's streams, and of
+    the server where there is one; seconds of verification. Medians.
+    """
     told: list[dict[str, float]] = []
     for one in timed:
         try:
-            told.append(json.loads(one.said.strip().splitlines()[-1])["stages"])
+            document = json.loads(one.said.strip().splitlines()[-1])
+            server = {"server": one.server} if one.server else {}
+            told.append({**document["stages"], **server, "verify": document["phases"]["finish"]})
         except (IndexError, KeyError, TypeError, ValueError):
             return ""
     names = [name for name in told[0] if all(name in one for one in told)]
