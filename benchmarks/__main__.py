@@ -11,8 +11,9 @@ from benchmarks.choice import CHOICE
 from benchmarks.load import LOADS
 from benchmarks.measure import Row, show
 from benchmarks.prepare import PREPARE
+from benchmarks.sweeps import SWEEPS
 
-ALL = {**PREPARE, **LOADS, **CHOICE}
+ALL = {**PREPARE, **LOADS, **CHOICE, **SWEEPS}
 
 
 def main() -> int:

@@ -23,7 +23,7 @@ EARLY = (
     "splarn.core.survey", "splarn.core.inference.infer", "splarn.core.layout.descriptor_model",
     "splarn.core.shape.shaper", "splarn.core.tuning.runner", "splarn.engines.sqlite.engine",
     "splarn.core.tuning.plan",
-    "splarn.depots.http", "rich.table", "rich.padding", "httpx", "scipy.optimize",
+    "splarn.depots.http", "rich.table", "rich.padding", "httpx",
 )  # fmt: skip
 
 

@@ -127,7 +127,7 @@ def test_each_command_speaks_json_with_its_stable_keys(
 
     found = splarn("sweep", "--json").json
     assert found["stopped_because"] == "grid finished"
-    assert len(found["trials"]) == 1 + 1 + 8
+    assert len(found["trials"]) == 1 + 1 + 6
     assert set(found["trials"][0]["phases"]) == {"shape", "queue", "load", "finish"}
 
     found = splarn("forecast", "--load-streams", "1,2", "--json").json
@@ -159,13 +159,13 @@ def test_each_command_speaks_json_with_its_stable_keys(
     found = splarn("ledger", "--json").json
     kinds = [entry["kind"] for entry in found["entries"]]
     assert {kind: kinds.count(kind) for kind in set(kinds)} == {
-        "load": 2, "sweep": 1, "trial": 10, "plan": 2, "run": 1,
+        "load": 2, "sweep": 1, "trial": 8, "plan": 2, "run": 1,
     }  # fmt: skip
     for ending in ("parquet", "csv", "json"):
         ran = splarn("ledger", "--export", f"measured.{ending}", "--json")
         assert ran.code == 0, ran.err
     rows = json.loads((home / "measured.json").read_text())
-    assert [row["kind"] for row in rows].count("trial") == 10
+    assert [row["kind"] for row in rows].count("trial") == 8
     table = parquet.read_table(home / "measured.parquet")
     assert (len(table), csv.read_csv(home / "measured.csv").num_rows) == (len(rows), len(rows))
     trial = next(row for row in rows if row["kind"] == "trial")
@@ -202,7 +202,7 @@ def test_a_sweep_and_a_run_on_postgresql(
     to = ("--to", "${LARKMERE}")
     env = {"LARKMERE": postgresql}
     ran = splarn("sweep", *to, "--load-streams", "1,2", "--codec", "zstd:1", "--json", env=env)
-    assert len(ran.json["trials"]) == 10
+    assert len(ran.json["trials"]) == 8
     assert splarn("plan", *to, "--table", table, env=env).code == 0
     assert postgresql not in (home / "plan.json").read_text()
     ran = splarn("run", "plan.json", "--json", env=env)

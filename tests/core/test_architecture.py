@@ -33,7 +33,7 @@ UPWARD = {
 ROOMS = (
     "errors", "units", "work", "layout", "kernel", "records", "source", "reading", "inference",
     "check", "survey", "prices", "target", "shape", "ship", "load", "tuning", "run", "ledger",
-    "job", "measured",
+    "job", "measured", "tidy",
 )  # fmt: skip
 
 

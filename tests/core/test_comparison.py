@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
@@ -10,7 +11,7 @@ from splarn.core.prices import Prices
 from splarn.core.source.codecs import Packing
 from splarn.core.tuning.comparison import Measure, Side, compare, effects
 from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.discrepancy import learn, places_of
+from splarn.core.tuning.discrepancy import kinds_of, learn, places_of
 from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.forecast import forecast
 from splarn.core.tuning.laws import Volume
@@ -114,8 +115,13 @@ def test_what_no_law_knows_is_learned_where_it_was_seen() -> None:
             assert abs(off) < 0.25
 
 
+def places_at(configurations: list[Configuration]) -> Any:
+    volumes = [Volume(1e9, 1e7)] * len(configurations)
+    return places_of(configurations, volumes, kinds_of(configurations))
+
+
 def test_laws_that_hold_are_left_alone() -> None:
-    places = places_of(list(SPACE.grid()), 0.01)
+    places = places_at(list(SPACE.grid()))
     noise = np.random.default_rng(5).normal(0, 0.03, len(places))
     learned = learn(places, noise)
     assert learned.size <= 0.04
@@ -123,11 +129,11 @@ def test_laws_that_hold_are_left_alone() -> None:
         part_size=1 << 30, packing=Packing(), workers=64, load_streams=64, batch_rows=0
     )
     # Nothing is said of what lies far from all that was tried.
-    assert abs(float(learned.at(places_of([*SPACE.grid(), far], 0.01)[-1:])[0])) < 0.02
+    assert abs(float(learned.at(places_at([*SPACE.grid(), far])[-1:])[0])) < 0.02
 
 
 def test_errors_are_drawn_as_likely_as_they_are() -> None:
-    places = places_of(list(SPACE.grid()), 0.01)
+    places = places_at(list(SPACE.grid()))
     random = np.random.default_rng(3)
     wave = 0.3 * np.sin(places[:, 0] * 2) + random.normal(0, 0.03, len(places))
     known = np.arange(len(places)) % 3 > 0

@@ -33,4 +33,5 @@ def test_what_held_work_up_follows_from_the_cores_it_kept_busy() -> None:
     assert Used(cpu_seconds=0.01).bound(10.0) == "waiting"
     assert Used.__name__ in repr(Used()) and set(Used().as_json()) == {
         "cpu_seconds", "server_cpu_seconds", "peak_memory", "disk_read", "disk_written",
+        "network_sent", "network_received",
     }  # fmt: skip

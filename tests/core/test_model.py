@@ -22,7 +22,7 @@ from splarn.core.tuning.forecast import Forecast, Span, forecast
 from splarn.core.tuning.frontier import on_frontier
 from splarn.core.tuning.laws import Volume
 from splarn.core.tuning.plan import Limits, choose
-from splarn.core.tuning.statistics import bootstrap_median, drift, summarise
+from splarn.core.tuning.statistics import doubt_of, drift_of, outliers, scatter_of, summarise
 from splarn.core.tuning.trial import Trial
 from splarn.core.work.schedule import even_schedule, list_schedule
 
@@ -196,8 +196,50 @@ def test_summaries_leave_warm_ups_out() -> None:
     assert len(found) == SPACE.size
     assert all(s.low <= s.median <= s.high < 1e5 for s in found)
     assert [s.median for s in found] == sorted(s.median for s in found)
-    assert drift(trials) is not None
-    assert bootstrap_median([1.0, 3.0]) == (1.0, 2.0, 3.0)
+    assert drift_of(trials) is not None
+
+
+@pytest.mark.parametrize("repeats", [2, 3, 5])
+def test_intervals_of_medians_hold_the_truth_as_often_as_they_say(repeats: int) -> None:
+    held = []
+    for seed in range(12):
+        machine = Machine(seed, 0.05)
+        volume = Volume(16e6, 160_000)
+        for found in summarise(machine.trials(SPACE, volume, repeats)):
+            truth = sum(machine.phases(found.configuration, volume).values())
+            held.append(found.low <= truth <= found.high)
+    assert 0.84 <= np.mean(held) <= 0.96
+
+
+def test_drift_is_told_from_scatter_and_taken_out() -> None:
+    volume = Volume(16e6, 160_000)
+    for growth, sure in ((0.0, False), (0.5, True)):
+        machine = Machine(3, 0.02)
+        trials = machine.trials(SPACE, volume, 6)
+        trials = [
+            replace(one, seconds=one.seconds * (1 + growth * place / len(trials)))
+            for place, one in enumerate(trials)
+        ]
+        found = drift_of(trials)
+        assert found is not None
+        assert found.is_sure == sure
+        assert found.low <= growth <= found.high
+        # All are as in the middle of the sweep.
+        for one in summarise(trials):
+            truth = sum(machine.phases(one.configuration, volume).values())
+            assert one.corrected == pytest.approx(truth * (1 + growth / 2), rel=0.08)
+
+
+def test_outliers_are_marked_and_two_that_are_alike_are_not_told_apart() -> None:
+    assert outliers([1.0, 1.02, 0.99, 1.9], 0.02) == [False, False, False, True]
+    assert outliers([1.0, 9.0], 0.02) == [False, False]
+    trials = Machine(4, 0.05).trials(SPACE, Volume(16e6, 160_000), 3)
+    doubt = doubt_of(trials, summarise(trials))
+    assert doubt is not None
+    assert doubt.spread == pytest.approx(0.05, rel=0.4)
+    # So many repeats would tell what they differ by, where that is what they truly differ by.
+    assert 1.645 * doubt.spread * (2 / doubt.repeats) ** 0.5 <= max(doubt.difference, 0.005) * 1.05
+    assert scatter_of(trials[:1]).spread == 0.10
 
 
 @given(st.lists(st.tuples(st.integers(1, 6), st.integers(1, 6)), min_size=1, max_size=30))

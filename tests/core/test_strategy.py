@@ -9,10 +9,13 @@ import pytest
 from splarn.core.errors import RequestError
 from splarn.core.prices import Prices, Tier
 from splarn.core.tuning.configuration import LEVERS, Configuration, Space
+from splarn.core.tuning.design import share_of
 from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.forecast import forecast
+from splarn.core.tuning.foreseen import by_first, by_model
 from splarn.core.tuning.laws import Volume
 from splarn.core.tuning.plan import Limits
+from splarn.core.tuning.possible import rules_of_parts, rules_of_volume
 from splarn.core.tuning.posterior import Aim
 from splarn.core.tuning.strategy import Adaptive, Strategy, centre_of, star, starting_trials
 from splarn.core.tuning.trial import Trial
@@ -31,7 +34,7 @@ SPACE = Space.of(
 
 
 def tried(machine: Machine, one: Configuration, repeat: int, role: str) -> Trial:
-    share = 0.25 if role == "small" else 1.0
+    share = share_of(role)
     volume = Volume(SAMPLE.bytes * share, SAMPLE.rows * share)
     phases = machine.measured(one, volume)
     parts = max(math.ceil(volume.bytes / one.part_size), 1)
@@ -59,7 +62,7 @@ def test_ranges_double_and_keep_both_ends() -> None:
 
 
 def test_a_start_shows_both_ends_of_every_lever_and_every_kind() -> None:
-    start = starting_trials(SPACE, SAMPLE)
+    start = starting_trials(SPACE)
     assert [plan.role for plan in start[:2]] == ["warm-up", "reference"]
     for name, values in SPACE.values.items():
         shown = {getattr(plan.configuration, name) for plan in start}
@@ -112,5 +115,57 @@ def test_one_configuration_is_tried_until_a_model_can_be_had() -> None:
     single = Space.of({name: (values[0],) for name, values in SPACE.values.items()})
     strategy = Adaptive(single, Aim(WHOLE, Limits(), Prices()), SAMPLE, 1)
     trials = swept(Machine(1, noise=0.03), strategy)
-    assert len([trial for trial in trials if trial.counts]) >= 3
+    assert len([trial for trial in trials if trial.tells]) >= 3
     fit_model(trials)
+
+
+def test_what_cannot_be_is_left_out_with_its_reason() -> None:
+    space = Space.of(
+        {
+            "part_size": (100_000, 400_000, 900_000_000),
+            "format": ("csv", "parquet"),
+            "packing": ("none", "snappy"),
+            "workers": (1,),
+            "transfer_streams": (0, 2),
+            "load_streams": (1, 4, 16, 64),
+            "batch_rows": (500, 50_000, 0),
+            "durability": ("full", "none"),
+        }
+    )
+    space = space.without(rules_of_parts(space, depot=False))
+    space = space.without(rules_of_volume(space, Volume(4e6, 40_000), Volume(6e6, 60_000)))
+    every = list(space.grid())
+    assert {one.part_size for one in every} == {100_000, 400_000}
+    assert not any(one.format == "csv" and str(one.packing) == "snappy" for one in every)
+    assert any(one.format == "parquet" and str(one.packing) == "snappy" for one in every)
+    assert {one.transfer_streams for one in every} == {0}
+    assert {one.durability for one in every} == {"full"}
+    # 60 parts, or 15: of streams that find none, one value is as good as another.
+    assert {one.load_streams for one in every if one.part_size == 100_000} == {1, 4, 16, 64}
+    assert {one.load_streams for one in every if one.part_size == 400_000} == {1, 4, 16}
+    # A part has 1,000 rows or 4,000, so that 50,000 a batch are the whole of it.
+    assert {one.batch_rows for one in every} == {500, 0}
+    reasons = dict(space.left_out())
+    assert sum(reasons.values()) + len(every) == 3 * 2 * 2 * 2 * 4 * 3 * 2
+    assert all(reason[-1] != "." for reason in reasons)
+    alone = Space.of({"packing": ("snappy",)})
+    with pytest.raises(RequestError, match="Nothing of the space can be tried: csv has no codec"):
+        alone.without(rules_of_parts(alone, depot=False))
+
+
+def test_a_sweep_foresees_what_it_takes_and_whether_it_can_pay() -> None:
+    machine = Machine(3, noise=0.02)
+    aim = Aim(WHOLE, Limits(), Prices(tiers={"u1": Tier(per_hour=10)}))
+    strategy = Adaptive(SPACE, aim, SAMPLE, 1)
+    trials = swept(machine, strategy)
+    told = by_model(fit_model(trials), strategy.beforehand(), 5, strategy.every, aim, SAMPLE)
+    spent = sum(trial.seconds for trial in trials if trial.role != "large") / len(trials)
+    assert told.trials == len(strategy.beforehand()) + 5
+    assert told.seconds == pytest.approx(told.trials * spent, rel=0.6)
+    best = min(sum(machine.phases(one, WHOLE).values()) for one in SPACE.grid())
+    assert told.load_seconds == pytest.approx(best, rel=0.2)
+    assert told.pays(1) == (told.cost < told.load_cost)
+    assert told.pays(10_000)
+    rough = by_first(trials[1:3], 4, 6, aim)
+    assert rough.load_seconds / rough.seconds == pytest.approx(WHOLE.bytes / SAMPLE.bytes / 10)
+    assert rough.least() == pytest.approx((0.4 * rough.seconds, 0.4 * rough.cost))

@@ -27,7 +27,7 @@ from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.source.codecs import Packing
 from splarn.core.target.notes import LoadNote
-from splarn.core.tuning.runner import TRIAL, remove_left, trial_table
+from splarn.core.tuning.runner import TRIAL, left_tables, remove_table, trial_table
 from splarn.core.work.pool import Inline
 from splarn.engines import open_engine, opener
 from tests.conftest import ask
@@ -325,7 +325,10 @@ def test_what_a_killed_sweep_left_is_removed_and_nobody_elses(
         session.commit()
         session.close()
     assert living.claims.claim(ids[0])
-    removed = [name for name in remove_left(opener(target), keeper) if table in name]
+    left = [note for note in left_tables(keeper) if table in note.table]
+    for note in left:
+        remove_table(opener(target), note)
+    removed = [note.table for note in left]
     assert removed == [keeper.tables.canonical(trial_table(ids[1]))]
     assert keeper.tables.kind(trial_table(ids[0])) == "table"
     assert keeper.tables.kind(trial_table(ids[1])) == ""

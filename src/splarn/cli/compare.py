@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import asdict, replace
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from splarn.cli.options import AsJson, JobFile
-from splarn.cli.tables import Column
+from splarn.cli.tables import Column, text
 
 if TYPE_CHECKING:
     from splarn.cli.output import Output
     from splarn.core.ledger import Entry, Ledger
-    from splarn.core.tuning.comparison import Comparison, Effect, Ratio, Side
+    from splarn.core.tuning.comparison import Comparison, Effect, Measure, Ratio, Side, Standing
 
 # Entries that have times to compare.
 TIMED = ("load", "run", "trial", "sweep")
@@ -22,9 +24,10 @@ def compare(
     entries: Annotated[
         list[str],
         typer.Argument(
-            metavar="ID...",
-            help="Loads, runs, trials or sweeps of the ledger, or last; the first is what others "
-            "are held against. A sweep alone is asked what its levers do.",
+            metavar="ID|FILE...",
+            help="Loads, runs, trials or sweeps of the ledger, last, or files that `ledger "
+            "--export` wrote, here or elsewhere; the first is what others are held against. A "
+            "sweep alone is asked what its levers do.",
         ),
     ],
     fail_if_slower: Annotated[
@@ -49,7 +52,7 @@ def compare(
     from splarn.cli.misuse import read
     from splarn.core.errors import RequestError
     from splarn.core.tuning.comparison import compare as held
-    from splarn.core.tuning.comparison import effects
+    from splarn.core.tuning.comparison import effects, standings
     from splarn.core.units import parse_share
 
     context = Context(job, as_json)
@@ -57,15 +60,17 @@ def compare(
         None if fail_if_slower is None else read("--fail-if-slower", parse_share, fail_if_slower)
     )
     with context.ledger() as ledger:
-        found = [_last(ledger) if one == "last" else ledger.find(one) for one in entries]
-        sides = [_side(ledger, one) for one in found]
-        steps = effects(_trials(ledger, found[0])) if found[0].kind == "sweep" else []
+        found = [_found(ledger, one) for one in entries]
+    sides = [_side(name, of) for name, of in found]
+    steps = effects(_trials(found[0][1])) if _is_sweep(found[0][1]) else []
     if len(sides) == 1 and not steps:
         raise RequestError(
-            f"{found[0].id} alone cannot be compared: name another one, or a sweep of several "
+            f"{sides[0].name} alone cannot be compared: name another one, or a sweep of several "
             "configurations."
         )
     comparisons = [held(sides[0], other) for other in sides[1:]]
+    if len(sides) > 1:
+        _show_standings(context.out, standings(sides))
     for one in comparisons:
         _show(context.out, one)
     if steps and len(sides) == 1:
@@ -77,23 +82,39 @@ def compare(
         context.out.bad(f"{name} is slower than {sides[0].name} by more than {limit:.0%}.")
     context.out.document(
         {
-            "first": sides[0].name,
-            "comparisons": [_document(one) for one in comparisons],
-            "effects": [
+            "pairs": [_document(one) for one in comparisons],
+            "levers": [
                 {
                     "lever": step.lever,
                     "from": step.was,
                     "to": step.now,
                     "pairs": step.pairs,
-                    "speed": step.speed.as_json(),
+                    "ratio": step.speed.as_json(),
                 }
                 for step in steps
             ],
+            "sides": [asdict(one) for one in standings(sides)],
             "slower": slower,
         }
     )
     if slower:
         raise typer.Exit(1)
+
+
+def _found(ledger: Ledger, wanted: str) -> tuple[str, list[Entry]]:
+    """What is named, and its entries: one of the ledger, with a sweep its trials, or a file's.
+
+    Raises RequestError when there is no such one.
+    """
+    from pathlib import Path
+
+    from splarn.core.measured import ENDINGS, entries_of, read_table
+
+    if wanted.lower().endswith(ENDINGS):
+        return wanted, entries_of(read_table(Path(wanted)), wanted)
+    entry = _last(ledger) if wanted == "last" else ledger.find(wanted)
+    more = ledger.entries("trial", parent=entry.id) if entry.kind == "sweep" else []
+    return entry.id, [entry, *more]
 
 
 def _last(ledger: Ledger) -> Entry:
@@ -105,49 +126,93 @@ def _last(ledger: Ledger) -> Entry:
     return timed[-1]
 
 
-def _trials(ledger: Ledger, sweep: Entry) -> list[Any]:
+def _is_sweep(entries: Sequence[Entry]) -> bool:
+    return len(entries) > 1 and entries[0].kind == "sweep"
+
+
+def _trials(entries: Sequence[Entry]) -> list[Any]:
     from splarn.core.tuning.trial import Trial
 
-    return [Trial.from_json(one.document) for one in ledger.entries("trial", parent=sweep.id)]
+    return [Trial.from_json(one.document) for one in entries if one.kind == "trial"]
 
 
-def _side(ledger: Ledger, entry: Entry) -> Side:
-    """An entry's measured runs, and the facts that may differ.
+def _measures(entry: Entry) -> list[Measure]:
+    """The measured run that an entry is; none where it has no times."""
+    from splarn.core.tuning.comparison import Measure, measure_of
+    from splarn.core.tuning.trial import Trial
+
+    document = entry.document
+    cost = document.get("cost")
+    paid = float(cost["total"]) if isinstance(cost, dict) and "total" in cost else None
+    if entry.kind == "trial":
+        trial = Trial.from_json(document)
+        return [replace(measure_of(trial), cost=paid)] if trial.counts else []
+    inner = document.get("load", document)
+    timed = document.get("actual", document)
+    rows = inner.get("rows_loaded", 0) + inner.get("rows_rejected", 0)
+    phases, seconds = timed.get("phases", {}), timed.get("seconds", 0.0)
+    return [Measure(seconds, phases, rows, cost=paid)] if seconds and phases else []
+
+
+def _side(name: str, entries: Sequence[Entry]) -> Side:
+    """Measured runs under one name, and the facts that may differ.
 
     Raises RequestError for one without times.
     """
     from splarn.core.errors import RequestError
-    from splarn.core.tuning.comparison import Measure, Side, measure_of
-    from splarn.core.tuning.trial import Trial
+    from splarn.core.tuning.comparison import Side
 
-    document = entry.document
-    if entry.kind == "sweep":
-        trials = [trial for trial in _trials(ledger, entry) if trial.counts]
-        measures = tuple(map(measure_of, trials))
-    elif entry.kind == "trial":
-        trial = Trial.from_json(document)
-        measures = () if trial.failure else (measure_of(trial),)
-    else:
-        inner = document.get("load", document)
-        timed = document.get("actual", document)
-        rows = inner.get("rows_loaded", 0) + inner.get("rows_rejected", 0)
-        phases, seconds = timed.get("phases", {}), timed.get("seconds", 0.0)
-        measures = (Measure(seconds, phases, rows),) if seconds and phases else ()
-    if entry.kind not in TIMED or not measures:
+    timed = [one for one in entries if one.kind in TIMED and one.kind != "sweep"]
+    measures = tuple(measure for one in timed for measure in _measures(one))
+    if not measures:
         raise RequestError(
-            f"{entry.kind} {entry.id} has no times to compare: name loads, runs, trials or sweeps "
-            "that came to their end."
+            f"{entries[0].kind + ' ' if entries else ''}{name} has no times to compare: name "
+            "loads, runs, trials or sweeps that came to their end."
         )
+    document = entries[0].document
     inner = document.get("load", document)
+    alone = len(timed) == 1 and timed[0].kind == "trial"
     facts = {
         "target": str(inner.get("target") or document.get("target") or ""),
+        "engine": str(inner.get("engine") or document.get("engine") or ""),
         "layout": str(document.get("layout_name") or ""),
         "rows": f"{round(measures[0].rows):,}",
-        "configuration": str(measures[0].configuration or "") if entry.kind == "trial" else "",
+        "configuration": str(measures[0].configuration or "") if alone else "",
         "setting": str(document.get("settings") or ""),
         "machine": str(document.get("machine") or ""),
     }
-    return Side(entry.id, measures, {what: fact for what, fact in facts.items() if fact})
+    return Side(name, measures, {what: fact for what, fact in facts.items() if fact})
+
+
+def _show_standings(out: Output, found: Sequence[Standing]) -> None:
+    """Time, throughput, speed-up, efficiency and cost of the sides beside one another."""
+    from splarn.core.units import show_duration, show_money
+
+    efficient = any(one.efficiency not in (None, one.speed_up) for one in found)
+    costs = any(one.cost is not None for one in found)
+    out.table(
+        [
+            text("runs of"),
+            ">runs",
+            ">time",
+            ">rows/s",
+            ">speed-up",
+            *([Column(">efficiency", 1)] if efficient else []),
+            *([Column(">cost", 2)] if costs else []),
+        ],
+        (
+            (
+                one.name,
+                str(one.runs),
+                show_duration(one.seconds),
+                f"{one.rows_a_second:,.0f}",
+                f"{one.speed_up:.2f}×",
+                *(["" if one.efficiency is None else f"{one.efficiency:.0%}"] if efficient else []),
+                *(["" if one.cost is None else show_money(one.cost)] if costs else []),
+            )
+            for one in found
+        ),
+    )
 
 
 def _show(out: Output, one: Comparison) -> None:
@@ -227,9 +292,11 @@ def _bar(share: float, width: int = 8) -> str:
 
 def _document(one: Comparison) -> dict[str, Any]:
     return {
-        "other": one.other.name,
-        "whole": one.whole.as_json(),
+        "a": one.first.name,
+        "b": one.other.name,
+        "ratio": one.whole.as_json(),
         "phases": {phase: found.as_json() for phase, found in one.phases.items()},
+        "verdict": _meaning(one.whole),
         "matched_configurations": one.matched,
         "per_row": one.per_row,
         "different": [list(fact) for fact in one.different],

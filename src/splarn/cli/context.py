@@ -158,9 +158,32 @@ class Context:
         """The folder for refused rows."""
         return self.job.folder / self.job.target.rejects
 
-    def space(self, choices: Choices, format: str = "csv") -> Space:
-        """The space that options and job file describe."""
+    def depot(self, given: str | None = None) -> str | None:
+        """The depot as written, that of a job file relative to it where it is a folder."""
+        from splarn.core.source.places import is_url
+
+        named = given or self.job.target.depot
+        if named is None or given or is_url(named) or named.startswith("$"):
+            return named
+        return str(self.job.folder / named)
+
+    def shown_depot(self, named: str | None) -> str:
+        """How a depot may be shown, and is known again; empty for none.
+
+        Raises RequestError for one of an unknown kind.
+        """
+        from splarn.core.source.secrets import filled
+        from splarn.depots.landing import DepotLanding
+
+        return "" if named is None else DepotLanding(filled(named, "The depot"), "").place
+
+    def space(self, choices: Choices, format: str = "csv", depot: bool = False) -> Space:
+        """The space that options and job file describe, without what cannot be of the parts.
+
+        Where there is a depot, parts are shipped by one stream and by four if nothing is said.
+        """
         from splarn.core.tuning.configuration import LEVERS, Space
+        from splarn.core.tuning.possible import rules_of_parts
 
         kept = {
             name: [
@@ -171,7 +194,14 @@ class Context:
             for name, values in self.job.space.values().items()
             if name not in choices
         }
-        return Space.of({**kept, **choices}, format)
+        if not kept.get("format", True):
+            # Nothing said is the source's own.
+            del kept["format"]
+        sent = "transfer_streams"
+        if depot and sent not in choices and kept[sent] == list(LEVERS[sent].defaults):
+            kept[sent] = [1, 4]
+        space = Space.of({**kept, **choices}, format)
+        return space.without(rules_of_parts(space, depot))
 
     def limits(self, deadline: str | None, budget: float | None, confidence: str | None) -> Limits:
         """The limits that options and job file set."""
@@ -184,11 +214,14 @@ class Context:
             self.setting("--confidence", parse_share, confidence, "limits.confidence"),
         )
 
-    def prices(self) -> Prices:
-        """The job's price list; without one everything is free."""
-        from splarn.core.prices import Prices, read_prices
+    def prices(self, tiers: Sequence[str] = ()) -> Prices:
+        """The job's price list; without one everything is free, compute of all `tiers` too."""
+        from splarn.core.prices import Prices, Tier, read_prices
 
-        return read_prices(self.job.folder / self.job.prices) if self.job.prices else Prices()
+        if self.job.prices:
+            return read_prices(self.job.folder / self.job.prices)
+        free = {name: Tier(per_hour=0) for name in tiers}
+        return Prices(tiers=free) if free else Prices()
 
     def priced(self, usage: Callable[[str], Usage]) -> dict[str, Any]:
         """What work cost, by item, as documents hold it; `usage` is told the first tier's name.

@@ -31,6 +31,13 @@ def doctor(
         bool,
         typer.Option("--restore", help="Size a forgotten compute back to its resting tier."),
     ] = False,
+    probing: Annotated[
+        bool,
+        typer.Option(
+            "--probe",
+            help="Measure what disk, memory, codecs, loopback, target and depot can do at most.",
+        ),
+    ] = False,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -64,6 +71,12 @@ def doctor(
         code = _target(context, out, context.target(to), restore, document)
     else:
         out.say("No target is named: --to URL or a job file lets the doctor look at one.")
+    if probing and code != 3:
+        from splarn.cli.probe import probe
+
+        context.check_ledger()
+        named = bool(to or context.job.target.url)
+        document["probe"] = probe(context, context.target(to) if named else None)
     out.document(document)
     return code
 

@@ -51,9 +51,10 @@ def forecast(
     target = context.target(to) if to or context.job.target.url else None
     chosen_layout = context.layout(layout, files) if files else None
     model, entry = learn(context, sweep, target, chosen_layout, files)
-    space = context.space(choices, str(entry.document.get("format", "csv")))
+    form = str(entry.document.get("format", "csv"))
+    space = context.space(choices, form, bool(entry.document.get("depot")))
     wanted = volume_of(entry.document["sample"], files, volume)
-    prices = context.prices()
+    prices = context.prices(space.values["tier"])
     forecasts = predict(model, list(space.grid()), wanted, prices)
     forecasts.sort(key=lambda one: one.seconds.median)
     out.say(

@@ -31,11 +31,13 @@ def learn(
     target: str | None,
     layout: Layout | None,
     files: Sequence[Place] | None = None,
+    depot: str | None = None,
 ) -> tuple[Model, Entry]:
     """The model fitted to the trials of a sweep, and the sweep.
 
-    Trials tell of their own target and layout only: the newest sweep of just these is taken, one
-    that ended before one that was broken off. One that is named is taken, and what differs is said.
+    Trials tell of their own target, layout and way only (`depot` as shown, empty for none; None for
+    whichever): the newest sweep of just these is taken, one that ended before one that was broken
+    off. One that is named is taken, and what differs is said.
     Raises RequestError when none fits; it lists those that there are.
     """
     from splarn.core.tuning.fit import fit_model
@@ -46,10 +48,10 @@ def learn(
             entry = ledger.find(sweep)
             if entry.kind != "sweep":
                 raise RequestError(f"{entry.id} is a {entry.kind}, not a sweep: name a sweep.")
-            for difference in _differences(entry, target, layout):
+            for difference in _differences(entry, target, layout, depot):
                 context.out.note(f"{entry.id} {difference}: its trials may say little about this.")
         else:
-            entry = _fitting(context, ledger, target, layout)
+            entry = _fitting(context, ledger, target, layout, depot)
         trials = ledger.entries("trial", parent=entry.id)
     if "stopped_because" not in entry.document:
         context.out.note(f"{entry.id} was broken off after {plural(len(trials), 'trial')}.")
@@ -72,7 +74,13 @@ def _no_sweep(ledger: Ledger) -> RequestError:
     )
 
 
-def _fitting(context: Context, ledger: Ledger, target: str | None, layout: Layout | None) -> Entry:
+def _fitting(
+    context: Context,
+    ledger: Ledger,
+    target: str | None,
+    layout: Layout | None,
+    depot: str | None,
+) -> Entry:
     """The sweep to learn from when none is named."""
     sweeps = ledger.entries("sweep")
     if not sweeps:
@@ -82,19 +90,21 @@ def _fitting(context: Context, ledger: Ledger, target: str | None, layout: Layou
             f"The ledger has sweeps of several targets: give --to, or --sweep with one of "
             f"{_listed(ledger, sweeps)}."
         )
-    fitting = [one for one in sweeps if not _differences(one, target, layout)]
+    fitting = [one for one in sweeps if not _differences(one, target, layout, depot)]
     ended = [one for one in fitting if "stopped_because" in one.document]
     broken = [one for one in fitting if len(ledger.entries("trial", parent=one.id)) >= LEAST_TRIALS]
     if not ended and not broken:
         raise RequestError(
-            "No sweep in the ledger is of this target and layout: run `splarn sweep` for them, or "
-            f"name one with --sweep: {_listed(ledger, sweeps)}."
+            "No sweep in the ledger is of this target, layout and depot: run `splarn sweep` for "
+            f"them, or name one with --sweep: {_listed(ledger, sweeps)}."
         )
     return (ended or broken)[-1]
 
 
-def _differences(entry: Entry, target: str | None, layout: Layout | None) -> list[str]:
-    """In what a sweep is not about this target and layout, in words."""
+def _differences(
+    entry: Entry, target: str | None, layout: Layout | None, depot: str | None
+) -> list[str]:
+    """In what a sweep is not about this target, layout and depot, in words."""
     from splarn.engines import identity
 
     differences, document = [], entry.document
@@ -102,6 +112,9 @@ def _differences(entry: Entry, target: str | None, layout: Layout | None) -> lis
         differences.append(f"is of the target {document['target']}")
     if layout is not None and document.get("layout") != layout_id(layout):
         differences.append(f"is of the layout {document.get('layout_name', 'unknown')}")
+    way = document.get("depot", "")
+    if depot is not None and way != depot:
+        differences.append(f"went by way of the depot {way}" if way else "shipped to no depot")
     return differences
 
 
@@ -212,7 +225,9 @@ def varying(out: Output, configurations: Sequence[Configuration]) -> dict[str, C
         return {}
     if alike:
         same = ", ".join(
-            f"{LEVERS[lever].words} {first.show(lever)}" for lever in LEVERS if lever in alike
+            f"{LEVERS[lever].words} {first.show(lever)}"
+            for lever in LEVERS
+            if lever in alike and (lever != "transfer_streams" or first.transfer_streams)
         )
         out.say(f"The same for all: {same}.")
     return {lever: _column(lever) for lever in LEVERS if lever not in alike}

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from splarn.cli.options import AsJson, JobFile
+from splarn.cli.options import AsJson, JobFile, Yes
 from splarn.cli.tables import Column, text
 
 
@@ -19,7 +19,9 @@ def ledger(
     kind: Annotated[
         str | None,
         typer.Option(
-            "--kind", metavar="KIND", help="Only ship, load, undo, sweep, trial, plan or run."
+            "--kind",
+            metavar="KIND",
+            help="Only ship, load, undo, sweep, trial, plan, run, probe.",
         ),
     ] = None,
     export: Annotated[
@@ -31,6 +33,22 @@ def ledger(
             ".json; or whole entries as JSON lines, ending in .jsonl.",
         ),
     ] = None,
+    taken: Annotated[
+        Path | None,
+        typer.Option(
+            "--import",
+            metavar="FILE",
+            help="Take in trials, loads and runs that were measured elsewhere, as --export wrote "
+            "them; what does not fit is refused.",
+        ),
+    ] = None,
+    tidy: Annotated[
+        bool,
+        typer.Option(
+            "--tidy", help="Show what sweeps, runs and shapes that ended have left, and remove it."
+        ),
+    ] = False,
+    yes: Yes = False,
     show: Annotated[
         int, typer.Option("--show", metavar="N", help="Entries to list, the newest last.")
     ] = 20,
@@ -43,6 +61,7 @@ def ledger(
     """
     from splarn.cli.context import Context
     from splarn.cli.costs import cost_of_entry, summed
+    from splarn.cli.tidying import clear_up, show_sweeps
     from splarn.core.errors import RequestError
     from splarn.core.ledger import KINDS
     from splarn.core.units import plural, show_duration, show_money
@@ -53,6 +72,17 @@ def ledger(
     if kind is not None and kind not in KINDS:
         raise RequestError(f"The ledger has no {kind!r} entries: use one of {', '.join(KINDS)}.")
     with context.ledger() as book:
+        if taken is not None:
+            from splarn.core.measured import entries_of, read_table, take_in
+
+            measured = entries_of(read_table(taken), str(taken))
+            count = take_in(book, measured, str(taken))
+            before = len(measured) - count
+            there = f"; {plural(before, 'other')} had been taken in before" if before else ""
+            out.good(f"Took in {plural(count, 'entry')} from {taken}{there}.")
+        if tidy:
+            out.document(clear_up(context, book, yes))
+            return
         if entry is not None:
             wanted = book.find(entry)
             out.head(f"{wanted.kind} {wanted.id}, {wanted.at}")
@@ -61,9 +91,12 @@ def ledger(
             out.document(wanted.as_json())
             return
         entries = book.entries(kind)
+        every = book.entries() if kind == "sweep" else entries
         where = book.path
     listed = [one for one in entries if kind or one.kind != "trial"]
-    if not listed:
+    if kind == "sweep" and listed:
+        show_sweeps(out, listed[-show:], every)
+    elif not listed:
         out.say(f"The ledger {where} has no entries yet: load or sweep something.")
     else:
         known = {one.document.get("currency") for one in listed if cost_of_entry(one)}

@@ -24,7 +24,7 @@ class LiveView:
     def __init__(self, console: Console) -> None:
         self.console = console
         self.live: Any = None
-        self.label = self.unit = self.told = ""
+        self.label = self.unit = self.told = self.standing = ""
         self.total: float | None = None
         self.done = self.begun = 0.0
         self.streams: list[Lane] = []
@@ -36,6 +36,7 @@ class LiveView:
         self.finish()
         self.unit, self.streams, self.seen = unit, [], []
         self.label, self.total, self.done, self.told = label, total, 0.0, ""
+        self.standing = ""
         self.begun = time.monotonic()
         self.live = Live(
             get_renderable=self._view, console=self.console, refresh_per_second=5, transient=True
@@ -63,6 +64,9 @@ class LiveView:
         if self.live is not None:
             self.live.console.print(f"  {visible(text)}", markup=False)
 
+    def status(self, text: str) -> None:
+        self.standing = text
+
     def finish(self) -> None:
         if self.live is not None:
             self.live.stop()
@@ -78,7 +82,7 @@ class LiveView:
             share = min(self.done / self.total, 1.0)
             pieces.append(f"{share:.0%}".replace("%", " %"))
             pieces.append(_of(self.done, self.total, self.unit))
-        elif self.unit == "bytes":
+        elif self.unit == "bytes" or self.done:
             pieces.append(_of(self.done, None, self.unit))
         if self.told:
             pieces.append(self.told)
@@ -94,6 +98,8 @@ class LiveView:
         from rich.text import Text
 
         line = Text(self._line(), no_wrap=True, overflow="ellipsis")
+        if self.standing:
+            return Group(line, Text(self.standing))
         if not self.streams:
             return line
         table = Table(box=None, pad_edge=False, show_header=False, padding=(0, 2, 0, 0))
@@ -125,7 +131,7 @@ def _of(done: float, total: float | None, unit: str) -> str:
     from splarn.core.units import show_count, show_size
 
     if total is None:
-        return show_size(done) if unit == "bytes" else show_count(done)
+        return show_size(done) if unit == "bytes" else f"{show_count(done)} {unit}".rstrip()
     if unit != "bytes":
         return f"{show_count(done)} of {show_count(total)} {unit}".rstrip()
     whole, name = show_size(total).split(" ")

@@ -391,6 +391,7 @@ def load_document(record: LoadRecord) -> dict[str, Any]:
         "load_id": record.load_id,
         "table": record.table,
         "target": record.place,
+        "engine": record.engine,
         "rows_loaded": record.rows_loaded,
         "rows_rejected": record.rows_rejected,
         "parts": [

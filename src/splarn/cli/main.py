@@ -27,7 +27,11 @@ def main() -> None:
     gc.set_threshold(FEW_LOOKS, 20, 50)
     # NumPy's library of linear algebra keeps a thread on each core spinning, and has little to do.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
-    code = run(sys.argv[1:])
+    try:
+        code = run(sys.argv[1:])
+    except KeyboardInterrupt:
+        # It came while libraries were imported, or while something else was being told.
+        code = _interrupted("--json" in sys.argv)
     # Nor is anything looked for while the process ends.
     gc.freeze()
     sys.exit(code)

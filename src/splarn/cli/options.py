@@ -36,6 +36,12 @@ TargetUrl = Annotated[
         help="Target, such as sqlite:///larkmere.db or postgresql://user@host/db.",
     ),
 ]
+DepotPlace = Annotated[
+    str | None,
+    typer.Option(
+        "--depot", metavar="PLACE", help="Parts go by way of this depot; the job's when left out."
+    ),
+]
 TableName = Annotated[str | None, typer.Option("--table", metavar="NAME", help="Table to fill.")]
 Workers = Annotated[
     int | None,

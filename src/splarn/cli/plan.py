@@ -11,6 +11,7 @@ from splarn.cli.options import (
     NO_CHOICES,
     AsJson,
     Choices,
+    DepotPlace,
     JobFile,
     LayoutFile,
     Paths,
@@ -43,6 +44,7 @@ def plan(
     to: TargetUrl = None,
     table: TableName = None,
     layout: LayoutFile = None,
+    depot: DepotPlace = None,
     sweep: SweepId = None,
     choices: Choices = NO_CHOICES,
     job: JobFile = None,
@@ -60,7 +62,7 @@ def plan(
 
     from splarn.cli.context import Context
     from splarn.cli.learned import learn, require_sweep, say_volume, show_forecasts, volume_of
-    from splarn.core.source.places import key_of
+    from splarn.core.source.places import is_url, key_of
     from splarn.core.tuning.forecast import forecast as predict
     from splarn.core.tuning.plan import Plan, choose, write_plan
     from splarn.core.units import show_duration
@@ -75,9 +77,12 @@ def plan(
     target = context.target(to)
     keep_secrets_out(target)
     parse_target(target)
-    model, entry = learn(context, sweep, target, chosen_layout, files)
-    prices = context.prices()
-    space = context.space(choices, chosen_layout.format)
+    named = context.depot(depot)
+    if named is not None:
+        keep_secrets_out(named, "depot")
+    model, entry = learn(context, sweep, target, chosen_layout, files, context.shown_depot(named))
+    space = context.space(choices, chosen_layout.format, named is not None)
+    prices = context.prices(space.values["tier"])
     wanted = volume_of(entry.document["sample"], files, None)
     forecasts = predict(model, list(space.grid()), wanted, prices)
     choice = choose(forecasts, limits, prices.currency)
@@ -99,6 +104,7 @@ def plan(
         source_bytes=sum(path.stat().st_size for path in files),
         prices=prices,
         sweep=entry.id,
+        depot="" if named is None else named if is_url(named) else str(Path(named).resolve()),
     )
     write_plan(made, out_file)
     document = {
@@ -137,17 +143,16 @@ def plan(
     return 0 if choice.meets_limits else 1
 
 
-def keep_secrets_out(target: str) -> None:
-    """Refuses a password written out in a target that is about to be put into a file.
+def keep_secrets_out(url: str, what: str = "target") -> None:
+    """Refuses a secret written out in a URL that is about to be put into a file.
 
     Raises RequestError.
     """
-    from sqlalchemy.engine import make_url
-
     from splarn.core.errors import RequestError
+    from splarn.core.source.secrets import tells_secret
 
-    if "${" not in target and make_url(target).password:
+    if tells_secret(url):
         raise RequestError(
-            "The target's password would be written into the plan: put it into the environment and "
-            "write ${NAME} in its place, in single quotes on the command line."
+            f"The {what}'s secrets would be written into the plan: put them into the environment "
+            "and write ${NAME} in their place, in single quotes on the command line."
         )

@@ -52,8 +52,10 @@ def run(
     from splarn.core.ledger import FOLDER
     from splarn.core.run.flow import run_plan
     from splarn.core.source.places import is_url
+    from splarn.core.source.secrets import filled
     from splarn.core.tuning.plan import read_plan
     from splarn.core.work.machine import describe_machine
+    from splarn.core.work.owner import owned
     from splarn.core.work.pool import Pools
     from splarn.engines import identity, opener
 
@@ -63,7 +65,13 @@ def run(
     folder = parts or context.job.folder / FOLDER / "parts" / chosen.id
     open_engine = opener(chosen.target)
     context.check_ledger()
-    with Pools(inherit=not any(map(is_url, chosen.sources))) as pools:
+    landing = None
+    if chosen.depot:
+        from splarn.depots.landing import DepotLanding
+
+        landing = DepotLanding(filled(chosen.depot, "The depot"), chosen.id)
+    away = any(map(is_url, (*chosen.sources, chosen.depot)))
+    with owned(folder), Pools(inherit=not away) as pools:
         record = run_plan(
             chosen,
             open_engine,
@@ -77,6 +85,7 @@ def run(
             confirm=agree(yes, as_json),
             begun_loads=begun_before(context, chosen.target),
             on_begin=note_begun(context, chosen.target),
+            landing=landing,
         )
     document = {
         "plan_id": chosen.id,
@@ -92,6 +101,8 @@ def run(
         "currency": chosen.prices.currency,
         "error_pct": record.error_pct,
         "resumed": record.resumed,
+        "rows_not_converted": record.set_aside,
+        "conversion_rejects": str(record.rejects) if record.rejects else None,
     }
     if record.load.done_before:
         show_load(out, record.load)
@@ -120,6 +131,12 @@ def run(
         seconds=record.seconds,
     )
     show_load(out, record.load)
+    if record.set_aside:
+        out.note(
+            f"{plural(record.set_aside, 'bad row')} could not be converted to "
+            f"{chosen.configuration.format}, and "
+            f"{'is' if record.set_aside == 1 else 'are'} in {record.rejects}."
+        )
     _show_beside(out, chosen, record)
     show_cost(out, document)
     out.document(document)

@@ -32,6 +32,7 @@ class TargetSection(_Section):
 
     url: str | None = None
     table: str | None = None
+    depot: str | None = None
     table_mode: str = "create"
     bad_rows: str = "halt"
     bad_row_limit: int | str | None = None
@@ -64,6 +65,9 @@ class SweepSection(_Section):
     money: float | None = Field(default=None, gt=0)
     strategy: str = STRATEGIES[0]
     regret: float | str = REGRET
+    loads: int = Field(default=1, ge=1)
+    readers: int = Field(default=0, ge=0)
+    reading: list[str] = []
     seed: int = 1
 
 

@@ -18,7 +18,7 @@ from splarn.core.work.disk import explain
 
 FOLDER = ".splarn"
 FILE = "ledger.sqlite"
-KINDS = ("ship", "load", "undo", "sweep", "trial", "plan", "run")
+KINDS = ("ship", "load", "undo", "sweep", "trial", "plan", "run", "probe")
 
 # One entry a version: each brings the schema from the version before to its own.
 _MIGRATIONS = (
@@ -77,12 +77,13 @@ class Ledger:
         *,
         parent: str = "",
         seconds: float | None = None,
+        at: str = "",
     ) -> None:
-        """Notes an entry, replacing the one of the same kind and id.
+        """Notes an entry, replacing the one of the same kind and id; `at` is now unless given.
 
         Raises OutsideError when the disk refuses.
         """
-        at = datetime.now(UTC).isoformat(timespec="seconds")
+        at = at or datetime.now(UTC).isoformat(timespec="seconds")
         text = json.dumps(hide_all(document))
         row = (kind, id_, parent, at, hide(summary), seconds, text)
         with self._open() as connection:

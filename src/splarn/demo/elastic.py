@@ -38,6 +38,7 @@ tier = ["u1", "u2", "u3", "u5", "u8", "u12"]
 sample = "{sample}"
 strategy = "grid"                  # every size, to hold them against one another
 repeats = 2
+loads = 365                        # such a delivery comes every night, so that trying pays
 
 [limits]
 deadline = "{deadline}"

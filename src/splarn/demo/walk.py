@@ -35,6 +35,7 @@ batch_rows = ["5_000", "50_000"]
 sample = "{sample}"                # how much of the source each trial loads
 strategy = "adaptive"              # always the trial that promises most; or star, grid
 regret = 0.02                      # enough is known when deciding now would lose less
+loads = 365                        # such a delivery comes every night, so that trying pays
 
 [limits]
 deadline = "{deadline}"

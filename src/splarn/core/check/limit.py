@@ -34,6 +34,10 @@ class BadRows:
         """The same when all rows are read, however few they are."""
         return self.allows(bad, rows) and (self.share is None or bad <= self.share * rows)
 
+    def less(self, bad: int) -> BadRows:
+        """What is left of it once so many rows were set aside before; a share stays what it is."""
+        return self if self.count is None else BadRows(max(self.count - bad, 0), self.share)
+
     def as_json(self) -> int | str | None:
         """As `read` takes it."""
         return self.count if self.share is None else f"{self.share * 100:g}%"

@@ -96,6 +96,7 @@ def load(
             timer.rows_end()
             end = _finished(request, opened, results)
         timer.end()
+        version = keeper.version()
         ran = sizing.stretches() if engine.reads_parts else ()
     finally:
         watch.finish()
@@ -127,6 +128,7 @@ def load(
         scanned=scanned,
         requests=requests,
         stages=summed(result.stages for result in results),
+        engine=version,
     )
 
 

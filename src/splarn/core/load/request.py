@@ -131,6 +131,8 @@ class LoadRecord:
     done_before: bool = False
     # Core-seconds of this machine by stage, of the streams alone.
     stages: Mapping[str, float] = field(default_factory=dict)
+    # What the engine says it is.
+    engine: str = ""
 
     def usage(self, tier: str) -> Usage:
         """What the load used; `tier` is that of a compute without sizes of its own."""

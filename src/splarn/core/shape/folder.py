@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 from collections.abc import Sequence
 from contextlib import suppress
@@ -20,6 +21,7 @@ from splarn.core.shape.work import Cut
 from splarn.core.source.content import Identity
 from splarn.core.source.places import Place
 from splarn.core.work.disk import outside
+from splarn.core.work.owner import lives
 
 
 def fingerprint(paths: Sequence[Place], *settings: Any) -> str:
@@ -67,8 +69,10 @@ class Unfinished:
         if not self.path.exists():
             with outside(f"Making the folder {folder}"):
                 folder.mkdir(parents=True, exist_ok=True)
-                mark = {"request": request, "name": name}
+                mark = {"request": request, "name": name, "process": os.getpid()}
                 self.path.write_text(json.dumps(mark) + "\n", encoding="utf-8")
+        elif self.done or self.ended:
+            self._append({"process": os.getpid()})
 
     def add(self, stem: str, cut: Cut) -> None:
         """Notes that a cut's parts are whole. Raises OutsideError when the disk refuses."""
@@ -119,6 +123,9 @@ class Unfinished:
                 raise ValueError("another request")
             for line in lines:
                 entry = json.loads(line)
+                if "process" in entry:
+                    # Another one went on with it.
+                    continue
                 if "cut" not in entry:
                     self.ended.add(entry["stem"])
                     continue
@@ -130,6 +137,16 @@ class Unfinished:
             # Another request's, or cut off by a crash: begin anew.
             self.done, self.ended = {}, set()
             self.clear()
+
+    @staticmethod
+    def at_work(mark: Path) -> bool:
+        """Whether the process that last went on with a folder of this mark still lives."""
+        processes = []
+        with suppress(OSError, ValueError, TypeError, AttributeError):
+            for line in mark.read_text(encoding="utf-8").splitlines():
+                processes.append(json.loads(line).get("process"))
+        known = [one for one in processes if isinstance(one, int)]
+        return bool(known) and lives(known[-1])
 
     def _stands(self, part: Part) -> bool:
         path = self.folder / part.path

@@ -9,11 +9,14 @@ from __future__ import annotations
 import os
 import re
 from typing import Any
-from urllib.parse import quote, quote_plus, urlsplit
+from urllib.parse import parse_qsl, quote, quote_plus, urlsplit
 
 from splarn.core.errors import RequestError
 
 _NAME = re.compile(r"\$\{(\w+)\}")
+# The password of a URL, as drivers read it: it may hold slashes, and a name's place is left empty.
+_PASSWORD = re.compile(r"^[^:/]*://[^:/@]*:([^@]+)@")
+_SECRET_PARAMETER = re.compile(r"pass|token|secret|signature|^sig$", re.IGNORECASE)
 # Shorter values are taken out only where they stand as words of their own.
 _SHORT = 4
 
@@ -76,6 +79,14 @@ def hide_all(document: Any) -> Any:
     if isinstance(document, (list, tuple)):
         return [hide_all(value) for value in document]
     return document
+
+
+def tells_secret(url: str) -> bool:
+    """Whether a URL has a password, or a parameter that is named like a secret, written out."""
+    bare = _NAME.sub("", url)
+    return _PASSWORD.match(bare) is not None or any(
+        _SECRET_PARAMETER.search(name) for name, _ in parse_qsl(bare.partition("?")[2])
+    )
 
 
 def shown_url(url: str) -> str:

@@ -47,6 +47,15 @@ class Session(Protocol):
     def files(self) -> WholeFiles | None:
         """None where the engine is given rows."""
 
+    def version(self) -> str:
+        """What the engine says it is, with its version."""
+
+    def read(self, statement: str) -> int:
+        """Runs a reading statement, fetches what it gives and returns how many rows that is.
+
+        Raises OutsideError when the engine refuses it, RequestError where it takes none.
+        """
+
     def clock(self) -> float:
         """Seconds by which phases are measured: the engine's own, or this machine's."""
 

@@ -13,6 +13,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
+from statistics import fmean, median
 from typing import Any
 
 import numpy as np
@@ -23,11 +24,9 @@ from splarn.core.tuning.fit import LEAST_TRIALS, fit_model
 from splarn.core.tuning.laws import Volume
 from splarn.core.tuning.plan import Limits
 from splarn.core.tuning.posterior import Aim, look_ahead
+from splarn.core.tuning.statistics import QUANTILES, USUAL_RUNS, USUAL_SPREAD, Z90
 from splarn.core.tuning.trial import Trial
 
-# What the logs of a run's seconds scatter by where nothing is known, and how many runs that counts.
-USUAL_SPREAD, USUAL_RUNS = 0.10, 3
-Z90 = 1.645
 # Fewer pairs of trials tell less of a lever than the laws do.
 FEW_PAIRS = 3
 DRAWS = 600
@@ -37,12 +36,13 @@ LEAST = 0.005
 
 @dataclass(frozen=True)
 class Measure:
-    """One run: seconds in all and by phase, and how much came in."""
+    """One run: seconds in all and by phase, how much came in, and its cost where it is known."""
 
     seconds: float
     phases: Mapping[str, float]
     rows: float
     configuration: Configuration | None = None
+    cost: float | None = None
 
 
 @dataclass(frozen=True)
@@ -73,8 +73,8 @@ class Ratio:
         return Ratio(1 / self.high, 1 / self.ratio, 1 / self.low)
 
     def as_json(self) -> dict[str, Any]:
-        """The three figures, and whether they tell a difference."""
-        return {"low": self.low, "ratio": self.ratio, "high": self.high, "differs": self.differs}
+        """The three figures."""
+        return {"low": self.low, "median": self.ratio, "high": self.high}
 
 
 @dataclass(frozen=True)
@@ -92,6 +92,53 @@ class Comparison:
     matched: int
     per_row: bool
     different: tuple[tuple[str, str, str], ...]
+
+
+@dataclass(frozen=True)
+class Standing:
+    """A side by itself: medians of its runs' seconds, rows a second and cost.
+
+    `speed_up` is how many times as many rows a second as the first side, `efficiency` that over how
+    many times the streams it has; None where that is not known.
+    """
+
+    name: str
+    runs: int
+    seconds: float
+    rows_a_second: float
+    speed_up: float
+    efficiency: float | None
+    cost: float | None
+
+
+def standings(sides: Sequence[Side]) -> list[Standing]:
+    """The sides beside one another, the first one first."""
+    speeds = [median([one.rows / max(one.seconds, 1e-9) for one in s.measures]) for s in sides]
+    streams = [_streams(side) for side in sides]
+    found = []
+    for side, speed, own in zip(sides, speeds, streams, strict=True):
+        speed_up = speed / max(speeds[0], 1e-9)
+        more = own / streams[0] if own and streams[0] else None
+        costs = [one.cost for one in side.measures if one.cost is not None]
+        found.append(
+            Standing(
+                side.name,
+                len(side.measures),
+                median([one.seconds for one in side.measures]),
+                speed,
+                speed_up,
+                None if more is None else speed_up / more,
+                median(costs) if costs else None,
+            )
+        )
+    return found
+
+
+def _streams(side: Side) -> int | None:
+    """How many streams all runs of a side had; None where that differs or is not known."""
+    chosen = [one.configuration for one in side.measures]
+    known = {None if one is None else one.load_streams for one in chosen}
+    return known.pop() if len(known) == 1 else None
 
 
 @dataclass(frozen=True)
@@ -114,7 +161,7 @@ def compare(first: Side, other: Side) -> Comparison:
     Runs of the same configuration are held against one another where both sides have some, else all
     of one side against all of the other.
     """
-    rows = [_mean([one.rows for one in side.measures]) for side in (first, other)]
+    rows = [fmean([one.rows for one in side.measures]) for side in (first, other)]
     per_row = abs(math.log(max(rows[1], 1) / max(rows[0], 1))) > 0.01
     pairs = _pairs(first.measures, other.measures)
     phases = [
@@ -125,7 +172,7 @@ def compare(first: Side, other: Side) -> Comparison:
     by_phase = {
         phase: _ratio(pairs, per_row, phase)
         for phase in phases
-        if _mean([one.phases[phase] for one in (*first.measures, *other.measures)]) >= LEAST
+        if fmean([one.phases[phase] for one in (*first.measures, *other.measures)]) >= LEAST
     }
     different = tuple(
         (what, first.facts.get(what, "unknown"), other.facts.get(what, "unknown"))
@@ -172,9 +219,9 @@ def _by_law(trials: Sequence[Trial], values: dict[str, list[Any]]) -> dict[tuple
     space = Space({name: tuple(known) for name, known in values.items()})
     every = list(space.grid())
     volume = Volume(
-        _mean([float(trial.bytes) for trial in used]), _mean([float(trial.rows) for trial in used])
+        fmean([float(trial.bytes) for trial in used]), fmean([float(trial.rows) for trial in used])
     )
-    outlook = look_ahead(model, every, Aim(volume, Limits(), Prices()), volume, DRAWS, seed=1)
+    outlook = look_ahead(model, every, Aim(volume, Limits(), Prices()), DRAWS, seed=1)
     logs = {one: np.log(losses) for one, losses in zip(every, outlook.losses, strict=True)}
     told = {}
     for name, known in values.items():
@@ -186,7 +233,9 @@ def _by_law(trials: Sequence[Trial], values: dict[str, list[Any]]) -> dict[tuple
             ]
             if steps:
                 drawn = np.exp(np.mean(steps, axis=0))
-                told[name, was] = Ratio(*np.quantile(drawn, [0.05, 0.5, 0.95]).tolist())
+                told[name, was] = Ratio(
+                    *np.quantile(drawn, [0.05, 0.5, 0.95], method=QUANTILES).tolist()
+                )
     return told
 
 
@@ -224,7 +273,7 @@ def _ratio(pairs: Sequence[Pair], per_row: bool, phase: str | None) -> Ratio:
     ratios, deviations, freedom, scatter = [], 0.0, 0, 0.0
     for first, other in pairs:
         sides = [logs(first), logs(other)]
-        means = [_mean(side) for side in sides]
+        means = [fmean(side) for side in sides]
         ratios.append(means[1] - means[0])
         for side, mean in zip(sides, means, strict=True):
             deviations += sum((one - mean) ** 2 for one in side)
@@ -234,12 +283,8 @@ def _ratio(pairs: Sequence[Pair], per_row: bool, phase: str | None) -> Ratio:
     error = math.sqrt(spread * scatter) / len(pairs)
     if len(pairs) > 2:
         # Pairs that disagree beyond their own scatter make the mean less sure.
-        middle = _mean(ratios)
+        middle = fmean(ratios)
         between = sum((one - middle) ** 2 for one in ratios) / (len(ratios) - 1)
         error = max(error, math.sqrt(between / len(ratios)))
-    middle = _mean(ratios)
+    middle = fmean(ratios)
     return Ratio(*(math.exp(middle + side * Z90 * error) for side in (-1, 0, 1)))
-
-
-def _mean(values: Sequence[float]) -> float:
-    return sum(values) / len(values)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import MISSING, dataclass, fields, replace
 from itertools import product
 from typing import TYPE_CHECKING, Any
 
@@ -25,9 +25,12 @@ if TYPE_CHECKING:
 
 def _packing(text: str | Packing) -> Packing:
     # Only what asks for codecs pays for their libraries.
-    from splarn.core.source.codecs import Packing
+    from splarn.core.source.codecs import COLUMNAR, Packing, codecs
 
-    return text if isinstance(text, Packing) else Packing.parse(str(text))
+    if isinstance(text, Packing):
+        return text
+    name = str(text).strip().lower().partition(":")[0]
+    return Packing.parse(str(text), name in COLUMNAR and name not in codecs())
 
 
 @dataclass(frozen=True, order=True, kw_only=True)
@@ -43,6 +46,13 @@ class Configuration(LoadLevers):
         defaults=("8MiB", "32MiB"),
         least=1024,
     )
+    format: str = lever(
+        "format",
+        "Formats of parts: csv, jsonl, parquet (default: the source's own).",
+        default="csv",
+        metavar="NAMES",
+        known=("csv", "jsonl", "parquet"),
+    )
     packing: Packing = lever(  # noqa: RUF009
         "codec",
         "Codecs with their levels, as none,zstd:3.",
@@ -57,6 +67,16 @@ class Configuration(LoadLevers):
         read=parse_count,
         defaults=(2,),
         least=1,
+    )
+    transfer_streams: int = lever(
+        "transfer streams",
+        "How many parts are shipped at once to the job's depot.",
+        default=0,
+        metavar="COUNTS",
+        read=parse_count,
+        show=lambda streams: str(streams) if streams else "none",
+        defaults=(0,),
+        least=0,
     )
     load_streams: int = lever(
         "load streams",
@@ -79,24 +99,30 @@ class Configuration(LoadLevers):
     tier: str = lever(
         "tier", "Compute sizes, as u1,u5,u20.", metavar="NAMES", default="u1", defaults=("u1",)
     )
-    # Of the parts; not a lever yet.
-    format: str = "csv"
 
     def as_json(self) -> dict[str, Any]:
         """All levers under their stable keys."""
         document = {one.key: getattr(self, name) for name, one in LEVERS.items()}
         document |= {"codec": self.packing.codec, "level": self.packing.level}
-        return document | {"format": self.format}
+        return document
+
+    @classmethod
+    def defaults(cls) -> dict[str, Any]:
+        """The usual values of levers that have one, by their keys."""
+        usual = {one.name: one.default for one in fields(cls) if one.default is not MISSING}
+        return {LEVERS[name].key: value for name, value in usual.items() if name in LEVERS}
 
     @classmethod
     def from_json(cls, document: Mapping[str, Any]) -> Configuration:
         """The reverse of `as_json`. Raises KeyError or TypeError for other documents."""
         from splarn.core.source.codecs import Packing
 
-        given: dict[str, Any] = {"format": str(document.get("format", "csv"))}
+        given: dict[str, Any] = {}
+        usual = cls.defaults()
         for name, one in LEVERS.items():
             # A lever that an earlier Splarn did not have had the usual value.
-            value = document.get(one.key, one.known[0]) if one.known else document[one.key]
+            old = one.key in usual and one.key not in document
+            value = usual[one.key] if old else document[one.key]
             given[name] = RENAMED.get(value, value) if one.known else value
         given["packing"] = Packing(document["codec"], int(document["level"]))
         return cls(**given)
@@ -107,9 +133,12 @@ class Configuration(LoadLevers):
 
     def __str__(self) -> str:
         batch = f"{plural(self.batch_rows, 'row')} a batch" if self.batch_rows else "a batch a part"
+        form = "" if self.format == "csv" else f"{self.format} "
+        sent = [plural(self.transfer_streams, "transfer stream")] if self.transfer_streams else []
         usual = (
-            f"{self.show('part_size')} parts", str(self.packing), plural(self.workers, "worker"),
-            plural(self.load_streams, "stream"), batch, self.tier,
+            f"{self.show('part_size')} parts", f"{form}{self.packing}",
+            plural(self.workers, "worker"), *sent, plural(self.load_streams, "stream"), batch,
+            self.tier,
         )  # fmt: skip
         return ", ".join((*usual, *self.unusual()))
 
@@ -126,29 +155,48 @@ LEVERS: dict[str, Lever] = dict(
 
 
 @dataclass(frozen=True)
-class Space:
-    """The values that each lever may take, by the lever's name.
+class Rule:
+    """Why some configurations are left out: words for a person, and which they are."""
 
-    Raises RequestError when a lever has no value or one that makes no sense.
+    reason: str
+    refuses: Callable[[Configuration], bool]
+
+
+TOGETHER = Rule(DISAGREE.rstrip("."), lambda one: not one.agree)
+
+
+@dataclass(frozen=True)
+class Space:
+    """The values that each lever may take, by the lever's name, and rules for what cannot be.
+
+    Raises RequestError when a lever has no value or one that makes no sense, or nothing is left.
     """
 
     values: Mapping[str, tuple[Any, ...]]
-    format: str = "csv"
+    rules: tuple[Rule, ...] = ()
 
     @classmethod
     def of(cls, given: Mapping[str, Sequence[Any]], format: str = "csv") -> Space:
-        """A space out of what people write of some levers; the others have their defaults."""
+        """A space out of what people write of some levers; the others have their defaults.
+
+        `format` is that of parts where nothing is said of it.
+        """
+        usual = {name: one.defaults for name, one in LEVERS.items()} | {"format": (format,)}
         values = {
             name: tuple(
                 dict.fromkeys(
                     value
-                    for written in given.get(name, one.defaults)
+                    for written in given.get(name, usual[name])
                     for value in one.values(written)
                 )
             )
             for name, one in LEVERS.items()
         }
-        return cls(values, format)
+        return cls(values, (TOGETHER,))
+
+    def without(self, rules: Sequence[Rule]) -> Space:
+        """The same with further rules. Raises RequestError when they leave nothing."""
+        return replace(self, rules=(*self.rules, *rules))
 
     def __post_init__(self) -> None:
         for name, values in self.values.items():
@@ -157,17 +205,26 @@ class Space:
                     f"{LEVERS[name].option}: the space has no {LEVERS[name].words}; give at least "
                     "one value."
                 )
-        if not self.size:
-            raise RequestError(DISAGREE)
+        if next(self.grid(), None) is None:
+            reasons = "; ".join(reason for reason, _ in self.left_out())
+            raise RequestError(f"Nothing of the space can be tried: {reasons}.")
 
     def grid(self) -> Iterator[Configuration]:
-        """Every configuration of the space, but for those whose levers do not agree."""
+        """Every configuration of the space, but for those that a rule refuses."""
+        return (one for one in self._all() if not any(rule.refuses(one) for rule in self.rules))
+
+    def _all(self) -> Iterator[Configuration]:
         choices = product(*(dict.fromkeys(values) for values in self.values.values()))
-        every = (
-            Configuration(**dict(zip(self.values, choice, strict=True)), format=self.format)
-            for choice in choices
-        )
-        return (one for one in every if one.agree)
+        return (Configuration(**dict(zip(self.values, choice, strict=True))) for choice in choices)
+
+    def left_out(self) -> list[tuple[str, int]]:
+        """Why configurations are left out, and how many for each reason, the first that holds."""
+        counts: dict[str, int] = {}
+        for one in self._all():
+            refusing = next((rule.reason for rule in self.rules if rule.refuses(one)), None)
+            if refusing is not None:
+                counts[refusing] = counts.get(refusing, 0) + 1
+        return list(counts.items())
 
     @property
     def size(self) -> int:
@@ -176,8 +233,7 @@ class Space:
 
     def as_json(self) -> dict[str, Any]:
         """The values by the levers' keys."""
-        document: dict[str, Any] = {
+        return {
             LEVERS[name].key: [value if isinstance(value, int) else str(value) for value in values]
             for name, values in self.values.items()
         }
-        return {**document, "format": self.format}

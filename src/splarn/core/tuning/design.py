@@ -7,6 +7,16 @@ from dataclasses import dataclass
 
 from splarn.core.tuning.configuration import Configuration, Space
 
+# The share of the sample that trials of these roles load; all others load it whole.
+SHARES = {"small": 0.25, "large": 4.0}
+# The role of a trial without the readers that others have beside them.
+ALONE = "alone"
+
+
+def share_of(role: str) -> float:
+    """How much of the sample a trial of this role loads, about."""
+    return SHARES.get(role, 1.0)
+
 
 @dataclass(frozen=True)
 class PlannedTrial:

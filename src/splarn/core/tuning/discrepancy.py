@@ -7,46 +7,66 @@ and the noise of trials are those that make the leftovers likeliest, drawn towar
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.laws import KINDS, Floats
+from splarn.core.tuning.laws import KINDS, Floats, Volume
 from splarn.core.units import tier_units
 
 # Over so many doublings of a lever the error may become another.
 DOUBLINGS = 2.0
-FEATURES = 300
+FEATURES = 200
 # How far apart two codecs or ways of writing are, in the same measure.
 APART = 1.0
 SIZES = (0.0, 0.02, 0.04, 0.08, 0.16, 0.32, 0.64)
 NOISES = (0.01, 0.02, 0.04, 0.08, 0.16)
 # An error of this size is less likely than none by a factor of e, before anything is seen.
 DOUBT = 0.2
+# So many errors are kept at most, and none that is less likely than the likeliest by more.
+MOST_POSSIBLE, UNLIKELY = 6, 0.02
+
+
+@dataclass(frozen=True)
+class Possible:
+    """One error that may be: its spread before any trial, the noise of trials, and how likely.
+
+    `root` is the Cholesky root of the covariance of what was tried, `pulls` what the leftovers make
+    of it.
+    """
+
+    size: float
+    noise: float
+    share: float
+    root: Floats
+    pulls: Floats
 
 
 @dataclass(frozen=True)
 class Discrepancy:
-    """The error of one phase's law over configurations.
+    """The error of one phase's law over configurations: several that may be, none among them.
 
-    `places` are those that were tried, shape (tried, features), `root` the Cholesky root of their
-    covariance with noise, `weights` what the leftovers make of it. `size` is the spread before any
-    trial, `noise` that of a trial.
+    `places` are those that were tried, shape (tried, features). `noise` is the spread of a trial.
     """
 
     places: Floats
-    root: Floats
-    weights: Floats
-    size: float
+    possible: tuple[Possible, ...]
     noise: float
 
+    @property
+    def size(self) -> float:
+        """How large it is, in the mean over all that may be."""
+        return math.sqrt(sum(one.share * one.size**2 for one in self.possible))
+
     def at(self, places: Floats) -> Floats:
-        """The error that is likeliest at these places, shape (n,)."""
-        if not self.size:
-            return np.zeros(len(places))
-        found: Floats = self.size**2 * alike(places, self.places) @ self.weights
+        """The error that is expected at these places, shape (n,)."""
+        found = np.zeros(len(places))
+        for one in self.possible:
+            if one.size:
+                found += one.share * one.size**2 * (alike(places, self.places) @ one.pulls)
         return found
 
     def draws(self, places: Floats, count: int, random: np.random.Generator) -> Floats:
@@ -55,34 +75,56 @@ class Discrepancy:
         A draw from before any trial, by random features (Rahimi and Recht 2007), is moved by what
         the trials showed other than it has (Matheron's rule; Wilson and others 2020).
         """
-        if not self.size:
-            return np.zeros((len(places), count))
+        drawn = np.zeros((len(places), count))
+        shares = np.array([one.share for one in self.possible])
+        counts = random.multinomial(count, shares / shares.sum()) if len(shares) else shares
         waves = random.standard_normal((places.shape[1], FEATURES))
         shifts = random.uniform(0, 2 * np.pi, FEATURES)
-        heights = self.size * (2 / FEATURES) ** 0.5 * random.standard_normal((FEATURES, count))
-        here = np.cos(places @ waves + shifts) @ heights
-        tried = np.cos(self.places @ waves + shifts) @ heights
-        tried = tried + self.noise * random.standard_normal(tried.shape)
-        moved = np.linalg.solve(self.root.T, np.linalg.solve(self.root, tried))
-        across = self.size**2 * alike(places, self.places)
-        drawn: Floats = here + across @ (self.weights[:, None] - moved)
+        normal = random.standard_normal((FEATURES, count))
+        noises = random.standard_normal((len(self.places), count))
+        here = np.cos(places @ waves + shifts)
+        tried = np.cos(self.places @ waves + shifts)
+        across = alike(places, self.places)
+        first = 0
+        for one, few in zip(self.possible, counts.tolist(), strict=True):
+            mine = slice(first, first + few)
+            first += few
+            if not one.size or not few:
+                continue
+            heights = one.size * (2 / FEATURES) ** 0.5 * normal[:, mine]
+            seen = tried @ heights + one.noise * noises[:, mine]
+            moved = np.linalg.solve(one.root.T, np.linalg.solve(one.root, seen))
+            drawn[:, mine] = here @ heights + one.size**2 * across @ (one.pulls[:, None] - moved)
         return drawn
 
 
-def places_of(configurations: Sequence[Configuration], rows_a_byte: float) -> Floats:
+Kinds = Sequence[tuple[str, str]]
+
+
+def kinds_of(configurations: Sequence[Configuration]) -> Kinds:
+    """The codecs and ways of writing among configurations, in an order of their own."""
+    return sorted({(kind, value(one)) for one in configurations for kind, value in KINDS.items()})
+
+
+def places_of(
+    configurations: Sequence[Configuration], volumes: Sequence[Volume], kinds: Kinds
+) -> Floats:
     """Where configurations lie: numbers by their doublings, kinds by columns of their own.
 
-    Shape (n, features). A batch is no larger than a part.
+    Shape (n, features). Of a lever counts what of it is at work at the volume: no more streams than
+    there are parts, and no batch larger than a part.
     """
-    kinds = sorted({(kind, value(one)) for one in configurations for kind, value in KINDS.items()})
     rows = []
-    for one in configurations:
-        part_rows = max(one.part_size * rows_a_byte, 1.0)
+    for one, volume in zip(configurations, volumes, strict=True):
+        size = min(one.part_size, max(volume.bytes, 1))
+        parts = max(-(-volume.bytes // one.part_size), 1)
+        part_rows = max(size * volume.rows / max(volume.bytes, 1), 1.0)
         batch = min(one.batch_rows or part_rows, part_rows)
         numbers = [
-            one.part_size,
-            one.workers,
-            one.load_streams,
+            size,
+            min(one.workers, parts),
+            min(one.load_streams, parts),
+            min(one.transfer_streams or 1, parts),
             batch,
             max(tier_units(one.tier), 1),
         ]
@@ -101,19 +143,32 @@ def alike(some: Floats, others: Floats) -> Floats:
     return found
 
 
-def learn(places: Floats, left: Floats) -> Discrepancy:
-    """The error that the leftovers (log observed over predicted) of trials tell of."""
+def learn(places: Floats, left: Floats, honest: Floats | None = None) -> Discrepancy:
+    """The error that the leftovers (log observed over predicted) of trials tell of.
+
+    How large it and the noise may be, is told by the `honest` leftovers: those that trials would
+    have had that no parameter was fitted to. All that is likely is kept, since few trials leave
+    much open that the likeliest alone would hide.
+    """
+    told = left if honest is None else honest
     kernel = alike(places, places)
     same = np.eye(len(places))
-    best: tuple[float, Discrepancy] | None = None
-    for size in SIZES:
-        for noise in NOISES:
-            covariance: Floats = size**2 * kernel + noise**2 * same
-            root: Floats = np.linalg.cholesky(covariance).astype(float)
-            weights: Floats = np.linalg.solve(root.T, np.linalg.solve(root, left))
-            # The log of the marginal likelihood, less what an error is doubted by.
-            likely = float(-0.5 * left @ weights - np.log(np.diag(root)).sum()) - size / DOUBT
-            if best is None or likely > best[0]:
-                best = likely, Discrepancy(places, root, weights, size, noise)
-    assert best is not None, "there are sizes"
-    return best[1]
+    tries = [(size, noise) for size in SIZES for noise in NOISES]
+    roots: list[Floats] = []
+    likely = np.empty(len(tries))
+    for number, (size, noise) in enumerate(tries):
+        root: Floats = np.linalg.cholesky(size**2 * kernel + noise**2 * same).astype(float)
+        half = np.linalg.solve(root, told)
+        # The log of the marginal likelihood, less what an error is doubted by.
+        likely[number] = -0.5 * half @ half - np.log(np.diag(root)).sum() - size / DOUBT
+        roots.append(root)
+    shares = np.exp(likely - likely.max())
+    kept = [n for n in np.argsort(-shares)[:MOST_POSSIBLE].tolist() if shares[n] > UNLIKELY]
+    total = sum(float(shares[number]) for number in kept)
+    possible = []
+    for number in kept:
+        size, noise = tries[number]
+        pulls: Floats = np.linalg.solve(roots[number].T, np.linalg.solve(roots[number], left))
+        possible.append(Possible(size, noise, float(shares[number]) / total, roots[number], pulls))
+    noise = math.sqrt(sum(one.share * one.noise**2 for one in possible))
+    return Discrepancy(places, tuple(possible), noise)

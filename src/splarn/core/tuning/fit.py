@@ -2,41 +2,47 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from splarn.core.errors import RequestError
 from splarn.core.tuning.configuration import LEVERS, Configuration
-from splarn.core.tuning.discrepancy import Discrepancy, learn, places_of
+from splarn.core.tuning.discrepancy import Discrepancy, Kinds, kinds_of, learn, places_of
 from splarn.core.tuning.laws import (
+    KINDS,
     LEAST,
     PHASES,
     Columns,
     Floats,
     Known,
     Law,
+    Phase,
     Volume,
     columns_of,
     known_of,
 )
+from splarn.core.tuning.least_squares import least_squares
+from splarn.core.tuning.sampling import Likely, draws_of
 from splarn.core.tuning.trial import Trial
 
 LEAST_TRIALS = 3
 LEAST_NOISE = 0.02
 FIRST_NOISE = 0.15
 ROUNDS = 3
+LEAST_FREEDOM = 0.1
 # Slots a unit that a compute with tiers may have.
 SLOTS = (1, 2, 3, 4, 6, 8, 16)
 
 
 @dataclass(frozen=True)
 class PhaseFit:
-    """A law with the best parameters (logs) and their covariance.
+    """A law with the likeliest parameters (logs) and their covariance by Laplace's approximation.
 
-    `error` is what the law leaves out. `residuals` are log observed over what both predict, one a
-    trial, in the same order in every phase.
+    `likely` tells how likely others are; `freedom` what share of a residual's spread the fit has
+    left, one a trial. `error` is what the law leaves out. `residuals` are log
+    observed over what both predict, one a trial, in the same order in every phase.
     """
 
     law: Law
@@ -44,6 +50,12 @@ class PhaseFit:
     covariance: Floats
     residuals: Floats
     error: Discrepancy
+    likely: Likely
+    freedom: Floats
+
+    def draws(self, count: int, random: np.random.Generator) -> Floats:
+        """Parameters that are still possible, shape (count, parameters)."""
+        return draws_of(self.likely, self.theta, self.covariance, count, random)
 
     @property
     def noise(self) -> float:
@@ -80,14 +92,36 @@ class Model:
     slots: int | None = None
     resting_tier: str | None = None
     tried: tuple[Configuration, ...] = ()
+    volumes: tuple[Volume, ...] = ()
+    packed: Mapping[str, float] = field(default_factory=dict)
+
+    def columns(self, configurations: Sequence[Configuration], volume: Volume) -> Columns:
+        """Configurations at a volume as this model's laws want them."""
+        return columns_of(
+            configurations,
+            [volume] * len(configurations),
+            self.known,
+            slots=self.slots,
+            resting_tier=self.resting_tier,
+            packed=self.packed,
+        )
 
     def errors(
-        self, configurations: Sequence[Configuration], rows_a_byte: float, count: int, seed: int
+        self,
+        configurations: Sequence[Configuration],
+        volume: Volume,
+        count: int,
+        seed: int,
+        kinds: Kinds | None = None,
     ) -> dict[str, Floats]:
-        """Draws of what each phase's law leaves out, in logs; shape (configurations, count)."""
-        # Kinds have columns of their own, so that all places are found together.
-        places = places_of([*self.tried, *configurations], rows_a_byte)
-        tried, wanted = places[: len(self.tried)], places[len(self.tried) :]
+        """Draws of what each phase's law leaves out, in logs; shape (configurations, count).
+
+        The same seed and `kinds`, where given those of all that is ever asked for, draw the same
+        errors whatever the configurations and the volume are.
+        """
+        known = kinds or kinds_of([*self.tried, *configurations])
+        tried = places_of(self.tried, self.volumes, known)
+        wanted = places_of(configurations, [volume] * len(configurations), known)
         random = np.random.default_rng(seed)
         return {
             fitted.law.phase.name: replace(fitted.error, places=tried).draws(wanted, count, random)
@@ -110,67 +144,73 @@ def fit_model(trials: Sequence[Trial]) -> Model:
     known = known_of(configurations)
     tiers = {trial.configuration.tier for trial in used}
     resting_tier = next((t.configuration.tier for t in used if t.phases.get("size") == 0), None)
-    fits: list[tuple[dict[str, PhaseFit], int | None]] = []
-    for slots in SLOTS if len(tiers) > 1 else (None,):
-        columns = columns_of(
+    packed = _packed(used)
+
+    def columns_with(slots: int | None) -> Columns:
+        return columns_of(
             configurations,
             [Volume(trial.bytes, trial.rows) for trial in used],
             known,
             [trial.parts for trial in used],
             slots,
             resting_tier,
+            packed,
         )
-        phases = {
-            phase.name: _fit_phase(
-                Law(phase, known), columns, [trial.phases[phase.name] for trial in used]
-            )
-            for phase in PHASES
-            if phase.name in used[0].phases and (not fits or phase.name == "load")
-        }
-        fits.append((phases, slots))
-    # Whole numbers have no slope to follow, so each is tried; only loading knows of slots.
-    best, slots = min(fits, key=lambda fit: float(np.abs(fit[0]["load"].residuals).mean()))
-    phases = {**fits[0][0], "load": best["load"]}
-    rows_a_byte = sum(trial.rows for trial in used) / max(sum(trial.bytes for trial in used), 1)
-    places = places_of(configurations, rows_a_byte)
+
+    def fitted_to(phase: Phase, columns: Columns, rough: bool = False) -> PhaseFit:
+        seconds = [trial.phases[phase.name] for trial in used]
+        return _fit_phase(Law(phase, known), columns, seconds, rough)
+
+    slots = None
+    if len(tiers) > 1:
+        # Whole numbers have no slope to follow, so each is tried; only loading knows of slots.
+        loading = next(phase for phase in PHASES if phase.name == "load")
+        off = {one: fitted_to(loading, columns_with(one), True).residuals for one in SLOTS}
+        slots = min(SLOTS, key=lambda one: float(np.abs(off[one]).mean()))
+    columns = columns_with(slots)
+    phases = {
+        phase.name: fitted_to(phase, columns) for phase in PHASES if phase.name in used[0].phases
+    }
+    volumes = tuple(Volume(trial.bytes, trial.rows) for trial in used)
+    places = places_of(configurations, volumes, kinds_of(configurations))
     corrected = []
     for fitted in phases.values():
-        error = learn(places, fitted.residuals)
+        error = learn(places, fitted.residuals, fitted.residuals / fitted.freedom)
         left = fitted.residuals - error.at(places)
         corrected.append(replace(fitted, error=error, residuals=left))
     return Model(
         tuple(corrected), known, _measured(used), len(used), slots, resting_tier,
-        tuple(configurations),
+        tuple(configurations), volumes, packed,
     )  # fmt: skip
 
 
-def _fit_phase(law: Law, columns: Columns, seconds: Sequence[float]) -> PhaseFit:
+def _fit_phase(
+    law: Law, columns: Columns, seconds: Sequence[float], rough: bool = False
+) -> PhaseFit:
     """Log-residual robust least squares with the priors as further residuals.
 
     The noise is re-estimated between rounds from the residuals' median absolute deviation; the
-    covariance is Laplace's, from the last Jacobian.
+    covariance is Laplace's, from the last Jacobian. A `rough` fit is one round from the priors.
     """
-    from scipy.optimize import least_squares
-
     observed = np.log(np.maximum(np.asarray(seconds, dtype=float), LEAST))
     centre, spread = law.centre, law.spread
     noise = FIRST_NOISE
-    theta = centre.copy()
 
-    def residuals(candidate: Floats) -> Floats:
-        predicted = law.seconds(columns, candidate[None, :])[:, 0]
-        misfit = (observed - np.log(predicted)) / noise
+    def residuals(candidates: Floats) -> Floats:
+        predicted = law.seconds(columns, candidates)
+        misfit = (observed[:, None] - np.log(predicted)) / noise
         # Huber's weights on the data alone: the priors must keep their pull.
         size = np.abs(misfit)
         bent = np.where(
             size <= 1.5, misfit, np.sign(misfit) * np.sqrt(np.maximum(3 * size - 2.25, 0))
         )
-        return np.concatenate((bent, (candidate - centre) / spread))
+        return np.concatenate((bent.T, (candidates - centre) / spread), axis=1)
 
-    bounds = (centre - 6 * spread, centre + 6 * spread)
-    for _ in range(ROUNDS):
-        solution = least_squares(residuals, theta, bounds=bounds)
-        theta = solution.x
+    theta, low, high = centre, centre - 6 * spread, centre + 6 * spread
+    for number in range(1 if rough else ROUNDS):
+        starts = [theta] if number or rough else law.starts()
+        tried = [least_squares(residuals, start, low, high) for start in starts]
+        theta, jacobian = min(tried, key=lambda one: float((residuals(one[0][None, :]) ** 2).sum()))
         predicted = law.seconds(columns, theta[None, :])[:, 0]
         misfit = observed - np.log(predicted)
         deviation = 1.4826 * float(np.median(np.abs(misfit)))
@@ -178,11 +218,29 @@ def _fit_phase(law: Law, columns: Columns, seconds: Sequence[float]) -> PhaseFit
         count = len(observed)
         pooled = (count * deviation**2 + 3 * FIRST_NOISE**2) / (count + 3)
         noise = max(float(np.sqrt(pooled)), LEAST_NOISE)
-    covariance = np.linalg.inv(solution.jac.T @ solution.jac)
+    covariance: Floats = np.linalg.inv(jacobian.T @ jacobian).astype(float)
+    # What parameters were fitted to lies nearer to the law than what they were not.
+    of_data = jacobian[: len(observed)]
+    leverage = np.einsum("ij,jk,ik->i", of_data, covariance, of_data)
+    freedom = np.sqrt(np.clip(1 - leverage, LEAST_FREEDOM, 1))
     nothing = np.zeros((0, 0))
-    return PhaseFit(
-        law, theta, covariance, misfit, Discrepancy(nothing, nothing, nothing, 0, noise)
-    )
+
+    def likely(candidates: Floats) -> Floats:
+        found: Floats = -0.5 * (residuals(candidates) ** 2).sum(axis=1)
+        return found
+
+    no_error = Discrepancy(nothing, (), noise)
+    return PhaseFit(law, theta, covariance, misfit, no_error, likely, freedom)
+
+
+def _packed(trials: Sequence[Trial]) -> dict[str, float]:
+    """To what share of their size codecs packed."""
+    sizes: dict[str, list[int]] = {}
+    for trial in trials:
+        of = sizes.setdefault(KINDS["codec"](trial.configuration), [0, 0])
+        of[0] += trial.packed_bytes
+        of[1] += trial.bytes
+    return {codec: packed / max(size, 1) for codec, (packed, size) in sizes.items()}
 
 
 def _measured(trials: Sequence[Trial]) -> Measured:

@@ -11,9 +11,9 @@ import numpy as np
 from splarn.core.prices import Prices, billed_seconds, tier_of
 from splarn.core.target.levers import LOAD_LEVERS, way_of_writing
 from splarn.core.tuning.configuration import LEVERS, Configuration
-from splarn.core.tuning.fit import Measured, Model, PhaseFit
+from splarn.core.tuning.fit import Measured, Model
 from splarn.core.tuning.frontier import on_frontier
-from splarn.core.tuning.laws import PHASES, Floats, Volume, columns_of
+from splarn.core.tuning.laws import PHASES, Floats, Volume
 
 DRAWS = 400
 SEED = 20
@@ -87,22 +87,16 @@ def forecast(
     if not configurations:
         return []
     random = np.random.default_rng(SEED)
-    columns = columns_of(
-        configurations,
-        [volume] * len(configurations),
-        model.known,
-        slots=model.slots,
-        resting_tier=model.resting_tier,
-    )
+    columns = model.columns(configurations, volume)
     ratio = max(volume.bytes, 1) / max(model.measured.bytes, 1)
     # A volume that is an estimate makes every phase as uncertain as it is itself.
     volume_off = np.exp(volume.error / Z90 * random.standard_normal(DRAWS))
     noise = {phase: off * volume_off for phase, off in _noise(model, ratio, random).items()}
-    errors = model.errors(configurations, volume.rows / max(volume.bytes, 1), DRAWS, SEED + 1)
+    errors = model.errors(configurations, volume, DRAWS, SEED + 1)
     by_phase = {
         fitted.law.phase.name: noise[fitted.law.phase.name]
         * np.exp(errors[fitted.law.phase.name])
-        * fitted.law.seconds(columns, draw(fitted, random, DRAWS))
+        * fitted.law.seconds(columns, fitted.draws(DRAWS, random))
         for fitted in model.phases
     }
     nothing = np.zeros((len(configurations), DRAWS))
@@ -144,13 +138,6 @@ def _noise(model: Model, ratio: float, random: np.random.Generator) -> dict[str,
         fitted.law.phase.name: np.exp(fitted.residuals[picked]).mean(axis=1) * np.exp(slow)
         for fitted in model.phases
     }
-
-
-def draw(fitted: PhaseFit, random: np.random.Generator, count: int) -> Floats:
-    """Parameters sampled from the Laplace approximation, shape (count, parameters)."""
-    draws = random.standard_normal((count, len(fitted.theta)))
-    root = np.linalg.cholesky(fitted.covariance + 1e-12 * np.eye(len(fitted.theta)))
-    return fitted.theta + draws @ root.T
 
 
 def costs_of(

@@ -11,6 +11,8 @@ from types import TracebackType
 from typing import Any
 
 EVERY = 0.1
+# Every so manieth look is at a server's processes too, since all of a machine must be gone through.
+RARELY = 5
 # A share of all cores from which on work waits for the processor more than for anything else.
 BUSY = 0.85
 
@@ -18,8 +20,9 @@ BUSY = 0.85
 @dataclass(frozen=True)
 class Used:
     """Core-seconds of our processes and of the server's where it is on this machine, bytes at most
-    in the memory of ours that worked (what they share left out), and bytes that ours read from and
-    wrote to the disk.
+    in the memory of ours that worked (what they share left out), bytes that ours read from the disk
+    and wrote there, and those that went over this machine's network, loopback too, by whomever: the
+    system does not tell whose they are.
 
     What the system does not tell is 0.
     """
@@ -29,6 +32,8 @@ class Used:
     peak_memory: int = 0
     disk_read: int = 0
     disk_written: int = 0
+    network_sent: int = 0
+    network_received: int = 0
 
     def as_json(self) -> dict[str, float]:
         """The figures by name."""
@@ -54,6 +59,7 @@ class Gauge:
         self._first: dict[tuple[int, float], Any] = {}
         self._last: dict[tuple[int, float], Any] = {}
         self._memory: dict[tuple[int, float], int] = {}
+        self._network = (0, 0)
         self._left = threading.Event()
         self._thread = threading.Thread(target=self._watch, daemon=True)
 
@@ -61,6 +67,7 @@ class Gauge:
         self._look()
         self._first = dict(self._last)
         self._memory.clear()
+        self._network = _network()
         self._thread.start()
         return self
 
@@ -73,6 +80,9 @@ class Gauge:
         self._left.set()
         self._thread.join()
         self._look()
+        sent, received = (
+            max(now - before, 0) for now, before in zip(_network(), self._network, strict=True)
+        )
         totals = [0.0, 0.0, 0.0, 0.0]
         memory = 0
         for key, figures in self._last.items():
@@ -84,16 +94,20 @@ class Gauge:
             totals[3] += written if ours else 0
             # Workers of other trials stand by.
             memory += self._memory[key] if ours and cpu > 0 else 0
-        self.used = Used(totals[0], totals[1], memory, int(totals[2]), int(totals[3]))
+        self.used = Used(
+            totals[0], totals[1], memory, int(totals[2]), int(totals[3]), sent, received
+        )
 
     def _watch(self) -> None:
+        looks = 0
         while not self._left.wait(EVERY):
-            self._look()
+            looks += 1
+            self._look(looks % RARELY == 0)
 
-    def _look(self) -> None:
+    def _look(self, at_server: bool = True) -> None:
         import psutil
 
-        for process, ours in self._processes():
+        for process, ours in self._processes(at_server):
             with suppress(psutil.Error), process.oneshot():
                 times = process.cpu_times()
                 read = written = 0
@@ -106,14 +120,22 @@ class Gauge:
                 private = memory.rss - getattr(memory, "shared", 0)
                 self._memory[key] = max(self._memory.get(key, 0), private)
 
-    def _processes(self) -> Iterator[tuple[Any, bool]]:
+    def _processes(self, at_server: bool) -> Iterator[tuple[Any, bool]]:
         import psutil
 
         own = psutil.Process()
         yield own, True
         with suppress(psutil.Error):
             yield from ((child, True) for child in own.children(recursive=True))
-        if self._server:
+        if self._server and at_server:
             for process in psutil.process_iter(["name"]):
                 if process.info["name"] in self._server:
                     yield process, False
+
+
+def _network() -> tuple[int, int]:
+    """Bytes that this machine has sent and received so far, over all its interfaces."""
+    import psutil
+
+    counters = psutil.net_io_counters()
+    return (0, 0) if counters is None else (counters.bytes_sent, counters.bytes_recv)

@@ -2,13 +2,14 @@
 
 Part cost is a fixed overhead plus work. Work slows with the parts at work at once as the Universal
 Scalability Law says (Gunther 1993): throughput X(n) = n / (1 + s(n-1) + k n(n-1)), so each part
-takes 1 + s(n-1) + k n(n-1) times as long. The phase lasts as long as the list schedule of its parts
-(Graham 1969). Parameters are natural logarithms of positive quantities.
+takes 1 + s(n-1) + k n(n-1) times as long, or as long as what all of them share allows. The phase
+lasts as long as the list schedule of its parts (Graham 1969). Parameters are natural logarithms of
+positive quantities.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,6 +23,11 @@ from splarn.core.work.schedule import even_schedule
 MB = 1e6
 # Seconds of a phase in which nothing happens, since logarithms know no zero.
 LEAST = 1e-6
+# How sharply one limit takes over from another, and how many spreads above its centre one holds.
+SHARPNESS = 24
+BINDS = 1.5
+# How many streams the target's processors serve before they wait for one another.
+CORES = "streams at full speed"
 # An array of floats; what its axes are stands where it is used.
 Floats = NDArray[np.float64]
 
@@ -49,10 +55,12 @@ class Columns:
     parts: Floats
     full_mb: Floats
     last_mb: Floats
+    packed: Floats  # Packed bytes over unpacked ones.
     full_rows: Floats
     last_rows: Floats
     workers: Floats
     streams: Floats  # No more than the tier has slots for.
+    senders: Floats
     batch_rows: Floats
     resized: Floats  # Whether the compute has another size than at rest.
     total_mb: Floats
@@ -62,7 +70,7 @@ class Columns:
 
 # What parameters may have a value of their own for, and what a configuration has of it.
 KINDS: dict[str, Callable[[Configuration], str]] = {
-    "codec": lambda configuration: str(configuration.packing),
+    "codec": lambda configuration: f"{configuration.format} {configuration.packing}",
     "way": way_of_writing,
 }
 # The values of each kind that a model knows.
@@ -81,11 +89,13 @@ def columns_of(
     parts: Sequence[int] | None = None,
     slots: int | None = None,
     resting_tier: str | None = None,
+    packed: Mapping[str, float] | None = None,
 ) -> Columns:
     """Columns for the laws. `parts` gives known part counts; else size over part size.
 
     `slots` are those that each unit of a tier has: streams beyond them wait. None where the compute
-    has no sizes. `resting_tier` is the tier for which nothing is resized.
+    has no sizes. `resting_tier` is the tier for which nothing is resized. `packed` are shares of
+    their size to which codecs pack; those of others are their mean.
     """
 
     def places(kind: str) -> NDArray[np.int_]:
@@ -110,14 +120,19 @@ def columns_of(
     full = np.where(uneven, size / count, full)
     last = np.where(uneven, full, last)
     per_byte = rows / np.maximum(size, 1)
+    shares = packed or {}
+    usual = sum(shares.values()) / len(shares) if shares else 1.0
     return Columns(
         parts=count,
         full_mb=full / MB,
         last_mb=last / MB,
+        packed=column([shares.get(KINDS["codec"](one), usual) for one in configurations]),
         full_rows=full * per_byte,
         last_rows=last * per_byte,
         workers=column([c.workers for c in configurations]),
         streams=streams,
+        # Where no depot is named, a target that takes files is sent them by its own streams.
+        senders=column([c.transfer_streams or c.load_streams for c in configurations]),
         batch_rows=column([c.batch_rows for c in configurations]),
         resized=column(
             [resting_tier is not None and c.tier != resting_tier for c in configurations]
@@ -184,12 +199,17 @@ Formula = Callable[[Columns, Values], Floats]
 
 @dataclass(frozen=True)
 class Phase:
-    """A phase of a load: what its seconds follow from, and whether rented compute is in use."""
+    """A phase of a load: what its seconds follow from, and whether rented compute is in use.
+
+    `binding` are parameters of limits, one of which may hold and then hides what the others are:
+    each is also tried as one that does.
+    """
 
     name: str
     parameters: tuple[Parameter, ...]
     formula: Formula
     rents: bool
+    binding: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -223,6 +243,20 @@ class Law:
             first += len(one.members(self.known))
         raise KeyError(name)
 
+    def starts(self) -> list[Floats]:
+        """Where fitting may begin: the prior's centre, and each limit where it holds."""
+        starts = [self.centre]
+        for name in self.phase.binding:
+            far = self.centre.copy()
+            # Where a limit is what slows, streams slow one another but little.
+            lower = -BINDS if name == CORES else BINDS
+            for moved, by in ((name, lower), *((one.name, -BINDS) for one in _USL)):
+                first, parameter = self.place(moved)
+                count = len(parameter.members(self.known))
+                far[first : first + count] += by * parameter.spread
+            starts.append(far)
+        return starts
+
     def seconds(self, columns: Columns, theta: Floats) -> Floats:
         """Seconds, shape (configurations, draws), for `theta` of shape (draws, values)."""
         return self.phase.formula(columns, Values(self, theta, columns))
@@ -231,6 +265,13 @@ class Law:
 def slowdown(n: Floats, contention: Floats, coherency: Floats) -> Floats:
     """How many times as long work takes with n at once, by the Universal Scalability Law."""
     return 1 + contention * (n - 1) + coherency * n * (n - 1)
+
+
+def larger(one: Floats, other: Floats) -> Floats:
+    """The larger of two, smoothly, so that both have a slope: their norm of a high order."""
+    most = np.maximum(one, other)
+    least = np.minimum(one, other)
+    return most * (1 + (least / most) ** SHARPNESS) ** (1 / SHARPNESS)
 
 
 def _shape(columns: Columns, of: Values) -> Floats:
@@ -244,8 +285,18 @@ def _shape(columns: Columns, of: Values) -> Floats:
 
 
 def _ship(columns: Columns, of: Values) -> Floats:
-    sending = columns.total_mb * of["sending s a MB"]
-    return of["start s"] + columns.parts * of["s a part"] + sending
+    busy = np.minimum(columns.senders, columns.parts)
+    slow = slowdown(busy, of["contention"], of["coherency"])
+
+    def part(mb: Floats) -> Floats:
+        # A line that all share is divided among those that send.
+        alone = mb * of["sending s a MB"] * slow
+        return of["s a part"] + larger(alone, mb * columns.packed * of["line s a packed MB"] * busy)
+
+    sending = even_schedule(
+        part(columns.full_mb), part(columns.last_mb), columns.parts, columns.senders
+    )
+    return of["start s"] + sending
 
 
 def _size(columns: Columns, of: Values) -> Floats:
@@ -258,14 +309,22 @@ def _queue(columns: Columns, of: Values) -> Floats:
 
 def _load(columns: Columns, of: Values) -> Floats:
     busy = np.minimum(columns.streams, columns.parts)
-    slow = slowdown(busy, of["contention"], of["coherency"])
+    # The more there are at what all share, the worse it is used.
+    turns = busy * (1 + of["crowding"] * (busy - 1))
+    free = slowdown(busy, of["contention"], of["coherency"])
+    slow = larger(free, turns / of[CORES])
     per_row = of["s a row"] * of["factor"]
     overhead, unpack, commit = of["overhead s a part"], of["unpacking s a MB"], of["s a commit"]
+
+    shared, line = of["shared s a MB"], of["line s a packed MB"]
 
     def part(rows: Floats, mb: Floats) -> Floats:
         batch = np.where(columns.batch_rows > 0, columns.batch_rows, np.inf)
         commits = np.maximum(np.ceil(rows / batch), 1)
-        return overhead + (rows * per_row + mb * unpack + commits * commit) * slow
+        alone = (rows * per_row + mb * unpack + commits * commit) * slow
+        # What all streams share is divided among those at work.
+        limit = mb * (shared + line * columns.packed) * turns
+        return overhead + larger(alone, limit)
 
     full = part(columns.full_rows, columns.full_mb)
     last = part(columns.last_rows, columns.last_mb)
@@ -276,7 +335,7 @@ def _finish(columns: Columns, of: Values) -> Floats:
     return of["start s"] + columns.total_rows * of["s a row"] * of["factor"]
 
 
-_USL = (Parameter("contention", 0.1, 1.5), Parameter("coherency", 0.003, 1.5))
+_USL = (Parameter("contention", 0.2, 1.5), Parameter("coherency", 0.003, 1.5))
 _WAY = Parameter("factor", 1.0, 0.7, per="way", where_several=True)
 
 # In the order in which they follow one another. Trials of a target that is given rows have no
@@ -297,11 +356,14 @@ PHASES = (
         "ship",
         (
             Parameter("start s", 0.02, 1.5),
-            Parameter("s a part", 0.003, 1.5),
+            Parameter("s a part", 0.01, 1.5),
+            *_USL,
+            Parameter("line s a packed MB", 0.001, 2.0),
             Parameter("sending s a MB", 0.01, 2.0, per="codec"),
         ),
         _ship,
         rents=False,
+        binding=("line s a packed MB",),
     ),
     Phase("size", (Parameter("there and back s", 2.0, 1.5),), _size, rents=True),
     Phase(
@@ -316,13 +378,17 @@ PHASES = (
             Parameter("overhead s a part", 0.01, 1.5),
             Parameter("s a row", 5e-6, 2.0),
             Parameter("s a commit", 0.005, 1.5),
-            Parameter("contention", 0.3, 1.5),
-            Parameter("coherency", 0.003, 1.5),
+            *_USL,
+            Parameter(CORES, 8.0, 1.0),
+            Parameter("shared s a MB", 0.001, 2.0),
+            Parameter("line s a packed MB", 0.001, 2.0),
+            Parameter("crowding", 0.01, 1.5),
             Parameter("unpacking s a MB", 0.002, 1.5, per="codec"),
             _WAY,
         ),
         _load,
         rents=True,
+        binding=(CORES, "shared s a MB", "line s a packed MB"),
     ),
     Phase(
         "finish",
@@ -331,3 +397,4 @@ PHASES = (
         rents=True,
     ),
 )
+PHASE_NAMES = tuple(phase.name for phase in PHASES)

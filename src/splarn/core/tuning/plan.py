@@ -65,7 +65,8 @@ class Choice:
 class Plan:
     """Everything that `run` needs to carry the choice out, as kept in the plan file.
 
-    `target` is the URL as the user wrote it, its secrets still `${NAME}`.
+    `target` and `depot` are URLs as the user wrote them, their secrets still `${NAME}`; without a
+    depot nothing is shipped.
     """
 
     id: str
@@ -84,6 +85,7 @@ class Plan:
     source_bytes: int
     prices: Prices
     sweep: str
+    depot: str = ""
 
 
 def choose(forecasts: Sequence[Forecast], limits: Limits, currency: str) -> Choice:
@@ -278,6 +280,7 @@ def write_plan(plan: Plan, path: Path) -> None:
         "source_bytes": plan.source_bytes,
         "prices": plan.prices.model_dump(),
         "sweep": plan.sweep,
+        "depot": plan.depot,
     }
     write_text(path, json.dumps(document, indent=1, ensure_ascii=False) + "\n")
 
@@ -309,6 +312,7 @@ def read_plan(path: Path) -> Plan:
             source_bytes=int(document["source_bytes"]),
             prices=make_prices(document["prices"], str(path)),
             sweep=document["sweep"],
+            depot=document.get("depot", ""),
         )
     except FileNotFoundError:
         raise RequestError(f"There is no plan {path}: write one with `splarn plan`.") from None

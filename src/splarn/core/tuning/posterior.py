@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from splarn.core.prices import Prices
 from splarn.core.tuning.configuration import Configuration
+from splarn.core.tuning.discrepancy import kinds_of
 from splarn.core.tuning.fit import Model
-from splarn.core.tuning.forecast import BUSY_PHASES, costs_of, draw
-from splarn.core.tuning.laws import Floats, Volume, columns_of
+from splarn.core.tuning.forecast import BUSY_PHASES, costs_of
+from splarn.core.tuning.laws import LEAST, Floats, Volume
 from splarn.core.tuning.plan import Limits
+from splarn.core.tuning.statistics import QUANTILES
 
 # What missing a limit by its whole length costs, in shares of what is to be small.
 PENALTY = 10.0
@@ -26,10 +28,17 @@ class Aim:
     limits: Limits
     prices: Prices
 
-    @property
-    def quantity(self) -> str:
-        """What is to be small: `cost` under a deadline, else `time`."""
-        return "cost" if self.limits.deadline is not None else "time"
+
+@dataclass(frozen=True)
+class Shown:
+    """What trials would show: the logs of each phase's seconds, an array (candidates, draws) each.
+
+    `seconds` and `cost` are what such a trial takes in all, its mean; shape (candidates,).
+    """
+
+    logs: tuple[Floats, ...]
+    seconds: Floats
+    cost: Floats
 
 
 @dataclass(frozen=True)
@@ -37,18 +46,31 @@ class Outlook:
     """What every configuration would lose, and what a trial of it would show.
 
     `losses` are seconds, or money under a deadline, at the aim's volume, shape (configurations,
-    draws). `shown` are the logs of each phase's seconds in a trial, an array of that shape a phase;
-    `noise` is the spread of each.
+    draws); `in_seconds` says which. `shows` tells of trials of the configurations at these places,
+    of a volume; `noise` is the spread of the logs of each phase.
     """
 
+    configurations: Sequence[Configuration]
     losses: Floats
-    shown: tuple[Floats, ...]
+    in_seconds: bool
+    shows: Callable[[Sequence[int], Volume], Shown]
     noise: tuple[float, ...]
 
     @property
     def best(self) -> int:
-        """The configuration that loses least by what is known."""
+        """The place of the configuration that loses least by what is known."""
         return int(self.losses.mean(axis=1).argmin())
+
+    @property
+    def choice(self) -> Configuration:
+        """The configuration that loses least by what is known."""
+        return self.configurations[self.best]
+
+    @property
+    def span(self) -> tuple[float, float]:
+        """The 90 % interval of what the best loses."""
+        low, high = np.quantile(self.losses[self.best], [0.05, 0.95], method=QUANTILES)
+        return float(low), float(high)
 
     @property
     def regret(self) -> float:
@@ -57,55 +79,59 @@ class Outlook:
         lost = self.losses[self.best] - least
         return float(lost.mean() / max(least.mean(), 1e-12))
 
-    @property
-    def chance(self) -> float:
-        """The chance that the best by what is known is the best indeed, or within a hundredth."""
+    def chance(self, within: float) -> float:
+        """The chance that no configuration is better than the best by more than such a share."""
         least = self.losses.min(axis=0)
-        return float((self.losses[self.best] <= 1.01 * least).mean())
+        return float((self.losses[self.best] <= (1 + within) * least).mean())
 
 
 def look_ahead(
-    model: Model, space: Sequence[Configuration], aim: Aim, sample: Volume, draws: int, seed: int
+    model: Model, space: Sequence[Configuration], aim: Aim, draws: int, seed: int
 ) -> Outlook:
-    """What the trials so far say of all configurations, at the aim's volume and at the sample's."""
+    """What the trials so far say of all configurations at the aim's volume, and of more trials."""
     random = np.random.default_rng(seed)
-    large, small = (
-        columns_of(
-            space, [volume] * len(space), model.known, slots=model.slots,
-            resting_tier=model.resting_tier,
-        )
-        for volume in (aim.volume, sample)
-    )  # fmt: skip
-    nothing = np.zeros((len(space), draws))
-    total, busy = nothing.copy(), nothing.copy()
-    shown, noise = [], []
-    errors = model.errors(space, sample.rows / max(sample.bytes, 1), draws, seed + 1)
-    for fitted in model.phases:
-        theta, error = draw(fitted, random, draws), errors[fitted.law.phase.name]
-        seconds = fitted.law.seconds(large, theta) * np.exp(error)
-        total = total + seconds
-        if fitted.law.phase.name in BUSY_PHASES:
-            busy = busy + seconds
-        shown.append(np.log(fitted.law.seconds(small, theta)) + error)
-        noise.append(fitted.noise)
-    cost = costs_of(space, busy, total, aim.prices)
-    return Outlook(_losses(total, cost, aim.limits), tuple(shown), tuple(noise))
+    kinds = kinds_of([*model.tried, *space])
+    thetas = {one.law.phase.name: one.draws(draws, random) for one in model.phases}
+
+    def seconds_of(volume: Volume, places: Sequence[int] | slice) -> dict[str, Floats]:
+        chosen = space[places] if isinstance(places, slice) else [space[place] for place in places]
+        columns = model.columns(chosen, volume)
+        errors = model.errors(chosen, volume, draws, seed + 1, kinds)
+        return {
+            fitted.law.phase.name: fitted.law.seconds(columns, thetas[fitted.law.phase.name])
+            * np.exp(errors[fitted.law.phase.name])
+            for fitted in model.phases
+        }
+
+    def costs(chosen: Sequence[Configuration], by_phase: dict[str, Floats]) -> Floats:
+        busy = sum((by_phase[one] for one in BUSY_PHASES if one in by_phase), np.zeros(()))
+        return costs_of(chosen, busy, sum(by_phase.values(), np.zeros(())), aim.prices)
+
+    def shows(places: Sequence[int], volume: Volume) -> Shown:
+        by_phase = seconds_of(volume, places)
+        cost = costs([space[place] for place in places], by_phase)
+        total = sum(by_phase.values(), np.zeros(()))
+        logs = tuple(np.log(np.maximum(one, LEAST)) for one in by_phase.values())
+        return Shown(logs, total.mean(axis=1), cost.mean(axis=1))
+
+    by_phase = seconds_of(aim.volume, slice(None))
+    seconds, cost = sum(by_phase.values(), np.zeros(())), costs(space, by_phase)
+    # Where nothing has a price, what is cheap is what is fast.
+    in_seconds = aim.limits.deadline is None or not cost.any()
+    losses = _losses(seconds if in_seconds else cost, seconds, cost, aim.limits)
+    return Outlook(space, losses, in_seconds, shows, tuple(one.noise for one in model.phases))
 
 
-def _losses(seconds: Floats, cost: Floats, limits: Limits) -> Floats:
-    """Time, or cost under a deadline; what goes over a limit is worth many times what it takes."""
-    losses = cost if limits.deadline is not None else seconds
-    if not losses.any():
-        # Nothing has a price.
-        losses = seconds
+def _losses(losses: Floats, seconds: Floats, cost: Floats, limits: Limits) -> Floats:
+    """What is to be small, where what goes over a limit is worth many times what it takes."""
     for values, limit in ((seconds, limits.deadline), (cost, limits.budget)):
         if limit is not None:
             losses = losses * (1 + PENALTY * np.maximum(values / limit - 1, 0))
     return losses
 
 
-def promises(outlook: Outlook, candidates: Sequence[int], worlds: int, seed: int) -> Floats:
-    """How much less regret each candidate's trial would leave, shape (candidates,).
+def promises(outlook: Outlook, shown: Shown, worlds: int, seed: int) -> Floats:
+    """How much less regret each trial that is shown would leave, shape (candidates,).
 
     The knowledge gradient (Frazier, Powell and Dayanik 2008) by Monte Carlo: in each of some worlds
     that are still possible the trial shows what it would, all others are weighed by how likely they
@@ -119,12 +145,13 @@ def promises(outlook: Outlook, candidates: Sequence[int], worlds: int, seed: int
     # Only what is best in some world can be chosen in the end.
     contenders = np.unique(np.concatenate((losses.argmin(axis=0), [outlook.best])))
     few = losses[contenders]
-    found = np.empty(len(candidates))
-    for place, candidate in enumerate(candidates):
+    found = np.empty(len(shown.seconds))
+    for place in range(len(found)):
         logs = np.zeros((draws, worlds))
-        for shown, noise in zip(outlook.shown, outlook.noise, strict=True):
-            seen = shown[candidate][picked] + noise * random.standard_normal(worlds)
-            logs -= 0.5 * ((shown[candidate][:, None] - seen[None, :]) / noise) ** 2
+        for phase, noise in zip(shown.logs, outlook.noise, strict=True):
+            here = phase[place]
+            seen = here[picked] + noise * random.standard_normal(worlds)
+            logs -= 0.5 * ((here[:, None] - seen[None, :]) / noise) ** 2
         weights = np.exp(logs - logs.max(axis=0))
         weights /= weights.sum(axis=0)
         found[place] = now - float((few @ weights).min(axis=0).mean())

@@ -11,16 +11,21 @@ from pathlib import Path
 
 from splarn.core.errors import OutsideError, RequestError, SplarnError
 from splarn.core.load import BadRows, LoadRequest, inputs_from_manifest, load
+from splarn.core.load.landing import Landing
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.target.notes import LoadNote
 from splarn.core.target.session import OpenEngine, Session
 from splarn.core.target.tables import Likeness
-from splarn.core.tuning.design import PlannedTrial
+from splarn.core.tuning.design import ALONE, PlannedTrial
 from splarn.core.tuning.gauges import Gauge
-from splarn.core.tuning.sample import Sample
+from splarn.core.tuning.laws import PHASE_NAMES
+from splarn.core.tuning.readers import Readers
+from splarn.core.tuning.sample import Samples
 from splarn.core.tuning.strategy import Strategy
 from splarn.core.tuning.trial import Trial
+from splarn.core.units import plural
+from splarn.core.work.disk import forget_files
 from splarn.core.work.pool import Pools
 from splarn.core.work.progress import Progress, Silent
 
@@ -42,7 +47,9 @@ class TrialPlace:
     """Where trials happen. `folder` holds each trial's parts while it runs.
 
     Where there is a table `like`, the trials' own is made with its rules and indexes. `sweep_id` is
-    noted in the target as the one whose the table is, so that it can be removed after a kill.
+    noted in the target as the one whose the table is, so that it can be removed after a kill. Parts
+    go by way of the `landing` of that name, where there is one. `cold` has the sample read from the
+    disk anew. So many `readers` repeat the `reading` statements beside each trial.
     """
 
     open_engine: OpenEngine
@@ -50,6 +57,14 @@ class TrialPlace:
     folder: Path
     like: str | None = None
     sweep_id: str = "sweep"
+    landing: Callable[[str], Landing] | None = None
+    cold: bool = False
+    reading: tuple[str, ...] = ()
+    readers: int = 0
+
+    def depot(self) -> Landing | None:
+        """The folder in the depot that is this sweep's own."""
+        return None if self.landing is None else self.landing(f"splarn-trials-{self.sweep_id}")
 
 
 @dataclass(frozen=True)
@@ -72,7 +87,7 @@ class Budgets:
 def run_trials(
     strategy: Strategy,
     done: Sequence[Trial],
-    sample: Sample,
+    samples: Samples,
     place: TrialPlace,
     pools: Pools,
     keep: Callable[[Trial], None],
@@ -88,7 +103,9 @@ def run_trials(
     watch = progress or Silent()
     budgets = budgets or Budgets()
     trials = list(done)
-    watch.start("sweep", strategy.most(), "trials")
+    # How many an adaptive one will want is not known.
+    known = len(strategy.beforehand()) == strategy.most()
+    watch.start("sweep", strategy.most() if known else None, "trials")
     watch.advance(len(trials))
     begun = time.perf_counter()
     failed = 0
@@ -96,18 +113,18 @@ def run_trials(
         stopped = budgets.spent(begun, trials)
         if stopped:
             break
-        plan = strategy.following(trials)
+        plan = _alone(trials, place) or strategy.following(chosen_from(trials))
         if plan is None:
             stopped = strategy.ended
             break
         try:
-            trial = run_trial(plan, sample, place, pools)
+            trial = run_trial(plan, samples, place, pools)
             failed = 0
         except SplarnError as error:
             failed += 1
             if failed >= FAILURES or isinstance(error, RequestError):
                 raise
-            trial = failed_trial(plan, sample, str(error))
+            trial = failed_trial(plan, str(error))
             watch.tell(f"A trial failed ({plan.configuration}): {error}")
         trials.append(trial)
         keep(trial)
@@ -117,11 +134,24 @@ def run_trials(
     return trials, stopped
 
 
-def failed_trial(plan: PlannedTrial, sample: Sample, reason: str) -> Trial:
+def chosen_from(trials: Sequence[Trial]) -> list[Trial]:
+    """The trials that a strategy knows of: all but those that show what readers do."""
+    return [trial for trial in trials if trial.role != ALONE]
+
+
+def _alone(trials: Sequence[Trial], place: TrialPlace) -> PlannedTrial | None:
+    """The reference once more without readers, right after it ran with them."""
+    last = trials[-1] if trials else None
+    if not place.readers or last is None or last.role != "reference" or last.failure:
+        return None
+    return PlannedTrial(last.configuration, last.repeat, ALONE)
+
+
+def failed_trial(plan: PlannedTrial, reason: str) -> Trial:
     """A trial that did not load what it read, or did not end: it has no times."""
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
     return Trial(
-        plan.configuration, plan.repeat, plan.role, 0.0, {}, 0, sample.bytes, 0, 0, started,
+        plan.configuration, plan.repeat, plan.role, 0.0, {}, 0, 0, 0, 0, started,
         failure=reason.rstrip("."),
     )  # fmt: skip
 
@@ -137,79 +167,111 @@ def _forget(place: TrialPlace) -> None:
         session.close()
 
 
-def remove_left(open_engine: OpenEngine, keeper: Session) -> list[str]:
-    """Removes the tables of trials whose sweep was killed; those of living sweeps stay.
+def left_tables(keeper: Session) -> list[LoadNote]:
+    """The notes of trials' tables whose sweep was killed; those of living ones are left out.
 
-    `keeper` is the session by which claims are asked for. Raises OutsideError.
+    `keeper` is the session by which claims are asked for, which it keeps. Raises OutsideError.
     """
-    removed = []
     trials = [note for note in keeper.notes.loads() if note.state == TRIAL]
     left = [note for note in trials if keeper.claims.claim(note.load_id)]
     # What was read must not keep others from writing.
     keeper.rollback()
-    for note in left:
-        place = TrialPlace(open_engine, note.table, Path(), sweep_id=note.load_id)
-        _drop_table(place)
-        _forget(place)
-        removed.append(note.table)
-    return removed
+    return left
 
 
-def run_trial(plan: PlannedTrial, sample: Sample, place: TrialPlace, pools: Pools) -> Trial:
+def remove_table(
+    open_engine: OpenEngine, note: LoadNote, landing: Callable[[str], Landing] | None = None
+) -> None:
+    """Removes a table of trials, its note, and its parts in a depot. Raises OutsideError."""
+    place = TrialPlace(open_engine, note.table, Path(), sweep_id=note.load_id, landing=landing)
+    if (depot := place.depot()) is not None:
+        depot.clear()
+    _drop_table(place)
+    _forget(place)
+
+
+def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Pools) -> Trial:
     """One trial. Its table and parts are removed whatever happens."""
     configuration = plan.configuration
-    sample = sample.smaller if plan.role == "small" else sample
+    sample = samples.of(plan.role)
     workers = pools.threads(configuration.workers)
     streams = pools.streams(configuration.load_streams, place.open_engine().in_process)
     # What a stream imports for its first load belongs to no trial.
-    list(streams.map(_greet, [place.open_engine] * streams.workers))
+    if configuration.load_streams not in pools.greeted:
+        list(streams.map(_greet, [place.open_engine] * streams.workers))
+        pools.greeted.add(configuration.load_streams)
     parts = place.folder / "parts"
     shutil.rmtree(parts, ignore_errors=True)
     _make_table(place)
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
     gauge = Gauge(place.open_engine().processes_here)
+    depot = place.depot()
+    sent = None
+    if place.cold:
+        forget_files(sample.files)
+    crew = Readers(
+        place.open_engine, place.reading, 0 if plan.role == ALONE else place.readers, place.table
+    )
     try:
-        with gauge:
+        with gauge, crew:
             begun = time.perf_counter()
             shaped = shape(
                 sample.files,
                 sample.layout,
                 parts,
-                PartsFormat(sample.layout.format, configuration.packing, configuration.part_size),
+                PartsFormat(configuration.format, configuration.packing, configuration.part_size),
                 workers,
+                keep=None,
             )
-            packed_at = time.perf_counter()
+            packed_at = shipped_at = time.perf_counter()
+            if depot is not None:
+                sent = depot.ship(shaped.manifest, pools.threads(configuration.transfer_streams))
+                inputs = depot.inputs(shaped.manifest)
+                shipped_at = time.perf_counter()
+            else:
+                inputs = inputs_from_manifest(shaped.manifest)
             request = LoadRequest(
                 place.open_engine,
                 place.table,
                 shaped.manifest.layout,
-                inputs_from_manifest(shaped.manifest),
+                inputs,
                 batch_rows=configuration.batch_rows,
                 bad_rows=BadRows(),
                 levers=configuration.load_levers,
                 tier=configuration.tier if place.open_engine().reads_parts else None,
             )
             record = load(request, streams)
-        came = record.rows_loaded + record.rows_rejected
+        came = record.rows_loaded + record.rows_rejected + len(shaped.faults)
         if not record.verified or came != sample.rows:
             differences = "; ".join(record.differences) or f"{came:,} of {sample.rows:,} rows came"
             raise OutsideError(f"It did not load what it read ({differences}).")
     finally:
         _drop_table(place)
         shutil.rmtree(parts, ignore_errors=True)
+        if depot is not None:
+            depot.clear()
+    phases = {"shape": packed_at - begun, **record.phases}
+    if depot is not None:
+        phases["ship"] = phases.get("ship", 0.0) + shipped_at - packed_at
     return Trial(
         configuration=configuration,
         repeat=plan.repeat,
         role=plan.role,
-        seconds=packed_at - begun + record.seconds,
-        phases={"shape": packed_at - begun, **record.phases},
-        rows=record.rows_loaded + record.rows_rejected,
-        bytes=shaped.manifest.raw_bytes,
+        seconds=shipped_at - begun + record.seconds,
+        phases={phase: phases[phase] for phase in PHASE_NAMES if phase in phases},
+        rows=came,
+        bytes=sample.bytes,
         packed_bytes=shaped.manifest.bytes,
         parts=len(shaped.manifest.parts),
         started=started,
         compute=record.compute,
         used=gauge.used,
+        read=crew.told,
+        part_seconds=tuple(round(part.seconds, 6) for part in record.parts),
+        moved=record.moved + (sent.bytes_sent if sent is not None else 0),
+        requests=record.requests + (sent.requests if sent is not None else 0),
+        scanned=record.scanned,
+        waited=sent.throttled if sent is not None else 0.0,
     )
 
 
@@ -228,6 +290,12 @@ def _make_table(place: TrialPlace) -> None:
         if like is not None and session.tables.kind(like) == "table":
             session.tables.clone(like, place.table, Likeness(indexes=True))
             session.commit()
+        there = session.tables.columns(place.table) is not None
+        if there and (rows := session.rows.count(place.table)):
+            raise OutsideError(
+                f"The trials' table {place.table} could not be emptied: it holds "
+                f"{plural(rows, 'row')} before a trial."
+            )
     finally:
         session.close()
 

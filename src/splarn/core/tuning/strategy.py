@@ -10,16 +10,35 @@ from typing import Protocol
 import numpy as np
 
 from splarn.core.tuning.configuration import LEVERS, REGRET, Configuration, Space
-from splarn.core.tuning.design import PlannedTrial, design
+from splarn.core.tuning.design import SHARES, PlannedTrial, design, share_of
+from splarn.core.tuning.discrepancy import alike, kinds_of, places_of
 from splarn.core.tuning.fit import LEAST_TRIALS, fit_model
 from splarn.core.tuning.laws import KINDS, Volume
 from splarn.core.tuning.posterior import Aim, Outlook, look_ahead, promises
 from splarn.core.tuning.trial import Trial
 
 # Draws of the parameters, worlds in which a trial is imagined, candidates that are looked at.
-DRAWS, WORLDS, CANDIDATES = 600, 48, 48
+DRAWS, WORLDS, CANDIDATES = 400, 48, 48
+# A space of more configurations than this is looked at roughly first.
+LARGE, ROUGH_DRAWS = 600, 60
+# From so many times the sample on a larger one is worth having.
+WORTH_LARGER = 1.5
+# What making and emptying tables takes beside a trial, in shares of it.
+OVERHEAD = 0.05
 # A trial that promises to take away less than this share of the wanted regret is not worth it.
 WORTHLESS = 0.1
+# Parts that each stream is to have before a trial shows what many of them do.
+WELL_FED = 2
+# The chance that no other is better by more than the wanted regret, from which on one is chosen.
+SURE = 0.9
+# After so many trials the expected regret alone decides: on a noisy machine no more is to be had.
+PATIENCE = 40
+# So many of those within this of the best are tried before it is chosen.
+PROBES, GOOD = 6, 1.25
+# So many that may be the best are held against one another, each so often.
+RIVALS, ROUNDS = 3, 3
+# So many trials of one configuration are enough, whatever they show.
+FEW = 3
 # A trial that is off by more than this (in logs) is looked at again.
 SURPRISE = 0.15
 # Trials of the reference that show drift come after so many others.
@@ -40,8 +59,8 @@ class Strategy(Protocol):
     def beforehand(self) -> list[PlannedTrial]:
         """Those that do not depend on what others show."""
 
-    def thought(self, trials: Sequence[Trial]) -> tuple[Configuration, Outlook] | None:
-        """The best configuration by these trials and what they say, where that is looked at."""
+    def thought(self, trials: Sequence[Trial]) -> Outlook | None:
+        """What these trials say of the decision, where that is looked at."""
 
 
 def strategy_by(
@@ -73,7 +92,7 @@ class Listed:
         """See Strategy."""
         return self.planned
 
-    def thought(self, trials: Sequence[Trial]) -> tuple[Configuration, Outlook] | None:
+    def thought(self, trials: Sequence[Trial]) -> Outlook | None:
         """See Strategy."""
         return None
 
@@ -115,11 +134,18 @@ def _changed(one: Configuration, other: Configuration) -> list[str]:
     return [name for name in LEVERS if getattr(one, name) != getattr(other, name)]
 
 
+def largest(sample: Volume, whole: Volume) -> Volume:
+    """The most that a trial of an adaptive sweep loads: several times the sample, or all."""
+    share = min(SHARES["large"], max(whole.bytes / max(sample.bytes, 1), 1.0))
+    return Volume(sample.bytes * share, sample.rows * share)
+
+
 class Adaptive:
     """A start from which every law can be learned, then the trial that promises most a second.
 
     It ends when the regret that is expected of deciding now is below `regret`, or no trial promises
-    to take away enough of it. `sample` is what a trial loads.
+    to take away enough of it. `sample` is what a trial loads; four times as much where that tells
+    more for what it takes.
     """
 
     def __init__(
@@ -127,21 +153,36 @@ class Adaptive:
     ) -> None:
         self.every = list(space.grid())
         self.aim, self.sample, self.seed, self.wanted = aim, sample, seed, regret
-        self.start = starting_trials(space, sample)
+        self.start = starting_trials(space)
+        self.volumes = {"trial": sample}
+        most = largest(sample, aim.volume)
+        if most.bytes >= WORTH_LARGER * sample.bytes:
+            self.volumes["large"] = most
         self.ended = ""
+        # The last look, and the trials it was of.
+        self._last: tuple[tuple[int, Trial], Outlook] | None = None
 
     def beforehand(self) -> list[PlannedTrial]:
         """See Strategy."""
         return self.start
 
-    def thought(self, trials: Sequence[Trial]) -> tuple[Configuration, Outlook] | None:
+    def thought(self, trials: Sequence[Trial]) -> Outlook | None:
         """See Strategy."""
         if sum(trial.tells for trial in trials) < LEAST_TRIALS:
             return None
+        if self._last is not None and self._last[0] == (len(trials), trials[-1]):
+            return self._last[1]
         model = fit_model(trials)
         seed = self.seed + len(trials)
-        outlook = look_ahead(model, self.every, self.aim, self.sample, DRAWS, seed)
-        return self.every[outlook.best], outlook
+        every: Sequence[Configuration] = self.every
+        if len(every) > LARGE:
+            # Few draws show which of very many may be the best at all.
+            rough = look_ahead(model, every, self.aim, ROUGH_DRAWS, seed).losses
+            likely = np.argsort(rough.mean(axis=1))[:LARGE]
+            every = [self.every[place] for place in np.union1d(likely, rough.argmin(axis=0))]
+        outlook = look_ahead(model, every, self.aim, DRAWS, seed)
+        self._last = (len(trials), trials[-1]), outlook
+        return outlook
 
     def most(self) -> int:
         """See Strategy."""
@@ -160,61 +201,136 @@ class Adaptive:
         if thought is None or len(trials) >= self.most():
             self.ended = "too few trials succeeded" if thought is None else "enough tried"
             return None
-        best, outlook = thought
-        seed = self.seed + len(trials)
-        if outlook.regret <= self.wanted:
-            if self._is_doubtful(outlook, [t for t in used if t.configuration == best]):
-                return PlannedTrial(best, self._repeat(best, used), "trial")
-            self.ended = f"expected regret below {self.wanted * 100:.3g} %"
-            return None
+        doubt = self._confirmation(thought, trials)
+        sure = thought.chance(self.wanted) >= SURE or len(trials) >= PATIENCE
+        if thought.regret <= self.wanted and sure:
+            self.ended = "" if doubt else f"expected regret below {self.wanted * 100:.3g} %"
+            return doubt
         since = next(
             (n for n, trial in enumerate(reversed(trials)) if trial.role == "reference"), 0
         )
         if since >= REFERENCE_EVERY:
             return PlannedTrial(reference, self._repeat(reference, used), "reference")
-        place, promised = self._most_promising(outlook, used, seed)
+        chosen, role, promised = self._most_promising(thought, used, self.seed + len(trials))
         if promised < WORTHLESS * self.wanted:
-            self.ended = "no trial promises to tell more"
-            return None
-        chosen = self.every[place]
-        return PlannedTrial(chosen, self._repeat(chosen, used), "trial")
+            following = doubt or self._duel(thought, trials)
+            self.ended = "" if following else "no trial promises to tell more"
+            return following
+        return self._planned(chosen, role, trials)
 
-    def _is_doubtful(self, outlook: Outlook, own: Sequence[Trial]) -> bool:
-        """Whether the best is to be tried before it is chosen: never seen, or other than thought.
+    def _planned(
+        self, configuration: Configuration, role: str, trials: Sequence[Trial]
+    ) -> PlannedTrial:
+        as_large = [one for one in trials if one.tells and one.share == share_of(role)]
+        return PlannedTrial(configuration, self._repeat(configuration, as_large), role)
 
-        The laws may be wrong about it, or a single trial of it have been disturbed.
+    def _confirmation(self, outlook: Outlook, trials: Sequence[Trial]) -> PlannedTrial | None:
+        """A trial to be had before the best is chosen; None once nothing is in doubt.
+
+        The laws may be wrong where it matters: so several of those that are thought to be good are
+        tried, as unlike one another as can be, and the best itself, again where it is other than
+        thought, since a single trial may have been disturbed.
         """
-        if not own:
-            return True
-        thought = float(sum(np.exp(shown[outlook.best]).mean() for shown in outlook.shown))
-        seen = median(trial.seconds for trial in own)
-        return abs(np.log(seen / thought)) > SURPRISE and len(own) < 3
+        tried = self._well_tried(trials)
+        means = outlook.losses.mean(axis=1)
+        good = np.flatnonzero(means <= GOOD * means.min()).tolist()
+        known = [place for place in good if outlook.configurations[place] in tried]
+        if len(known) < min(PROBES, len(good)):
+            best = outlook.choice
+            chosen = self._unlike(outlook, good, trials) if best in tried else best
+            return self._planned(chosen, self._role_for(chosen), trials)
+        best = outlook.choice
+        role = self._role_for(best)
+        own = tried.get(best, [])
+        thought = float(outlook.shows([outlook.best], self.volumes[role]).seconds[0])
+        sure = own and (abs(np.log(median(own) / thought)) <= SURPRISE or len(own) >= FEW)
+        return None if sure else self._planned(best, role, trials)
+
+    def _duel(self, outlook: Outlook, trials: Sequence[Trial]) -> PlannedTrial | None:
+        """A trial of the few that may be the best, of that which was tried least; None once all
+        were tried enough.
+
+        A single trial may tell too little to change a decision which several would change: so the
+        likeliest ones are held against one another (top-two sampling; Russo 2016).
+        """
+        times_best = np.bincount(outlook.losses.argmin(axis=0), minlength=len(outlook.losses))
+        rivals = [outlook.best, *np.argsort(-times_best)[:RIVALS].tolist()]
+        tried = self._well_tried(trials)
+        among = [outlook.configurations[place] for place in rivals]
+        chosen = min(among, key=lambda one: len(tried.get(one, ())))
+        if len(tried.get(chosen, ())) >= ROUNDS:
+            return None
+        return self._planned(chosen, self._role_for(chosen), trials)
+
+    def _well_tried(self, trials: Sequence[Trial]) -> dict[Configuration, list[float]]:
+        """Seconds of the trials that show what their configurations do, by these."""
+        tried: dict[Configuration, list[float]] = {}
+        for trial in trials:
+            if trial.tells and trial.share >= share_of(self._role_for(trial.configuration)):
+                tried.setdefault(trial.configuration, []).append(trial.seconds)
+        return tried
+
+    def _role_for(self, configuration: Configuration) -> str:
+        """Of what volume a trial shows what a configuration does: with work for all its streams."""
+        crew = max(configuration.load_streams, configuration.workers)
+        few = self.sample.bytes < WELL_FED * crew * configuration.part_size
+        return "large" if few and "large" in self.volumes else "trial"
+
+    def _unlike(
+        self, outlook: Outlook, places: Sequence[int], trials: Sequence[Trial]
+    ) -> Configuration:
+        """The configuration at one of the places that is farthest from all that was tried."""
+        told = [trial for trial in trials if trial.tells]
+        among = [outlook.configurations[place] for place in places]
+        kinds = kinds_of([*(trial.configuration for trial in told), *among])
+        tried = places_of(
+            [trial.configuration for trial in told],
+            [Volume(trial.bytes, trial.rows) for trial in told],
+            kinds,
+        )
+        volumes = [self.volumes[self._role_for(one)] for one in among]
+        near = alike(places_of(among, volumes, kinds), tried).max(axis=1)
+        return among[int(near.argmin())]
 
     def _repeat(self, configuration: Configuration, used: Sequence[Trial]) -> int:
         return 1 + sum(trial.configuration == configuration for trial in used)
 
     def _most_promising(
         self, outlook: Outlook, used: Sequence[Trial], seed: int
-    ) -> tuple[int, float]:
-        """The configuration whose trial takes away the most expected regret a second.
+    ) -> tuple[Configuration, str, float]:
+        """The configuration, and the role, of the trial that tells the most for what it takes.
 
-        And how much at most any does, as a share of the least loss.
+        That is how much expected regret it takes away; the last figure is how much at most any
+        does, as a share of the least loss. What a trial takes is its seconds, and where it has a
+        cost that as well, each in shares of what trials usually take.
         """
-        seconds = sum(np.exp(shown).mean(axis=1) for shown in outlook.shown)
-        overhead = median(trial.seconds for trial in used) * 0.05
         # Those that may be the best, and others that may tell of them.
         means = outlook.losses.mean(axis=1)
         likely = np.argsort(means)[: CANDIDATES // 2]
         draw = np.random.default_rng(seed)
-        others = draw.permutation(len(self.every))[: CANDIDATES // 2]
+        others = draw.permutation(len(means))[: CANDIDATES // 2]
         candidates = np.unique(np.concatenate((likely, others))).tolist()
-        worth = promises(outlook, candidates, WORLDS, seed)
-        rates = np.maximum(worth, 0) / (np.asarray(seconds)[candidates] + overhead)
+        usual = median(trial.seconds for trial in used)
+        dear = 0.0
+        found: list[tuple[float, Configuration, str]] = []
+        most = 0.0
+        for role, volume in self.volumes.items():
+            shown = outlook.shows(candidates, volume)
+            worth = promises(outlook, shown, WORLDS, seed)
+            takes = shown.seconds / usual + OVERHEAD
+            dear = dear or float(np.median(shown.cost))
+            if dear:
+                takes = takes + shown.cost / dear
+            rates = np.maximum(worth, 0) / takes
+            place = int(rates.argmax())
+            found.append((float(rates[place]), outlook.configurations[candidates[place]], role))
+            most = max(most, float(worth.max()))
         least = float(outlook.losses.min(axis=0).mean())
-        return int(candidates[int(rates.argmax())]), float(worth.max()) / max(least, 1e-12)
+        _, chosen, role = max(found, key=lambda one: one[0])
+        return chosen, role, most / max(least, 1e-12)
 
 
-def starting_trials(space: Space, sample: Volume) -> list[PlannedTrial]:
+def starting_trials(space: Space) -> list[PlannedTrial]:
     """A warm-up, the reference, and as few trials as show every lever's ends and every kind.
 
     Greedy: each next one shows the most that no earlier one did.

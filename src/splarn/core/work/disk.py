@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import errno
-from collections.abc import Iterator
+import os
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -57,3 +58,16 @@ def write_bytes(path: Path, data: bytes) -> None:
         except OSError:
             temporary.unlink(missing_ok=True)
             raise
+
+
+def forget_files(paths: Iterable[Path]) -> None:
+    """Has the system read these files from the disk when they are next wanted, where it can.
+
+    Raises OutsideError when one cannot be opened.
+    """
+    for path in paths:
+        with outside(f"Reading {path}"), path.open("rb") as file:
+            # What is not yet on the disk cannot be forgotten.
+            os.fsync(file.fileno())
+            if hasattr(os, "posix_fadvise"):
+                os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)

@@ -287,6 +287,8 @@ class Pools:
         self._inherit = inherit
         self._open: dict[int, Processes] = {}
         self._threads: dict[int, Threads] = {}
+        # Numbers of streams whose workers have each done something like the work to come.
+        self.greeted: set[int] = set()
 
     def threads(self, workers: int) -> Pool:
         """A pool of so many threads of this process; one needs no pool."""
@@ -315,6 +317,7 @@ class Pools:
         for threads in self._threads.values():
             threads.close()
         self._open.clear()
+        self.greeted.clear()
         self._threads.clear()
 
     def __enter__(self) -> Pools:

@@ -34,6 +34,9 @@ class Progress(Protocol):
     def tell(self, text: str) -> None:
         """Something that the one who waits should know now."""
 
+    def status(self, text: str) -> None:
+        """How the stage stands, in place of what was said of it before."""
+
     def finish(self) -> None:
         """The current stage is over."""
 
@@ -51,6 +54,9 @@ class Silent:
         return None
 
     def tell(self, text: str) -> None:
+        return None
+
+    def status(self, text: str) -> None:
         return None
 
     def finish(self) -> None:

@@ -78,6 +78,19 @@ class MillraceSession:
         self.compute = MillraceCompute(self.link)
         self.files = MillraceFiles(self.link)
 
+    def version(self) -> str:
+        """See Session."""
+        from splarn import __version__
+
+        return f"Millrace of Splarn {__version__}"
+
+    def read(self, statement: str) -> int:
+        """See Session."""
+        raise RequestError(
+            "Millrace knows no statements: people who read beside a load are in its physics, as "
+            "millrace.readers."
+        )
+
     def clock(self) -> float:
         """See Session."""
         return float(self.link.call("GET", "/compute")["clock"])

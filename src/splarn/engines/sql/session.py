@@ -15,6 +15,7 @@ from splarn.engines.sql.tables import SqlTables
 class SqlSession(Concern):
     """See Session. A server that is ours has the size it has, and is given rows."""
 
+    version_function = "version()"
     compute = None
     files = None
 
@@ -30,6 +31,18 @@ class SqlSession(Concern):
         super().__init__(link)
         self.tables, self.rows, self.digests, self.claims = tables, rows, digests, claims
         self.notes = notes or SqlNotes(link, tables)
+
+    def version(self) -> str:
+        """See Session."""
+        told = str(self.link.run(f"SELECT {self.version_function}").value)
+        return told.partition(" on ")[0]
+
+    def read(self, statement: str) -> int:
+        """See Session."""
+        rows = len(list(self.link.run(statement).rows))
+        # It may be none that only reads.
+        self.link.rollback()
+        return rows
 
     def clock(self) -> float:
         """See Session."""

@@ -103,6 +103,8 @@ class SqliteClaims(FileClaims):
 class SqliteSession(SqlSession):
     """One connection to the file."""
 
+    version_function = "'SQLite ' || sqlite_version()"
+
     def relax(self) -> None:
         """See Session. Not at all safe would mean that a power cut could ruin the file."""
         with self.link.failing("Setting up", self.link.place):

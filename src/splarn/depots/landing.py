@@ -1,0 +1,75 @@
+"""A folder in a depot that parts are shipped into and loaded from."""
+
+from __future__ import annotations
+
+import shutil
+from contextlib import closing
+from dataclasses import replace
+from functools import partial
+from pathlib import Path
+
+from splarn.core.load.request import Input, inputs_from_manifest
+from splarn.core.shape.manifest import Manifest
+from splarn.core.ship import ShipRecord, ShipRequest, ship
+from splarn.core.source.places import place
+from splarn.core.source.retry import Trying
+from splarn.core.work.disk import outside
+from splarn.core.work.pool import Pool
+from splarn.core.work.progress import Progress
+from splarn.depots import open_depot
+from splarn.depots.arrived import below, inputs_at
+
+
+class DepotLanding:
+    """The folder `name` of the depot at an address; see Landing. Nothing is made yet.
+
+    Raises RequestError for a depot of an unknown kind.
+    """
+
+    def __init__(self, depot: str, name: str) -> None:
+        self._depot, self._name = depot, name
+        self._sent: list[str] = []
+        with closing(open_depot(depot)) as opened:
+            self._place = opened.place
+
+    @property
+    def place(self) -> str:
+        """See Landing."""
+        return f"{self._place.rstrip('/')}/{self._name}".rstrip("/")
+
+    def ship(self, manifest: Manifest, pool: Pool, progress: Progress | None = None) -> ShipRecord:
+        """See Landing."""
+        self._sent += [f"{self._name}/{Path(part.path).name}" for part in manifest.parts]
+        with closing(open_depot(self._depot)) as depot:
+            request = ShipRequest(
+                tuple(manifest.folder / part.path for part in manifest.parts),
+                depot,
+                template=f"{self._name}/{{name}}",
+            )
+            return ship(request, pool, progress=progress)
+
+    def inputs(self, manifest: Manifest) -> tuple[Input, ...]:
+        """See Landing."""
+        at = place(self._depot)
+        if isinstance(at, Path):
+            return inputs_from_manifest(replace(manifest, folder=at / self._name))
+        return inputs_at(below(self._depot, self._name) + "/", manifest)
+
+    def clear(self) -> None:
+        """See Landing. What this one did not send itself is found by listing the depot."""
+        at = place(self._depot)
+        if isinstance(at, Path):
+            with outside(f"Removing {at / self._name}"):
+                if (at / self._name).is_dir():
+                    shutil.rmtree(at / self._name)
+            return
+        with closing(open_depot(self._depot)) as depot:
+            trying = Trying(depot.place, self._name)
+            sent = self._sent or [
+                name
+                for name in trying.until_ready(depot.names)
+                if name.startswith(f"{self._name}/")
+            ]
+            for name in sent:
+                trying.until_ready(partial(depot.delete, name))
+        self._sent = []
