@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 import io
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 
@@ -23,6 +25,7 @@ from splarn.core.tuning.sample import Sample, Samples, take_sample
 from splarn.core.tuning.statistics import summarise
 from splarn.core.tuning.strategy import Listed
 from splarn.core.tuning.trial import Trial
+from splarn.core.tuning.trial_table import TrialTable
 from splarn.core.work.pool import Inline, Pools
 from splarn.demo.scenario import Delivery
 from splarn.depots.landing import DepotLanding
@@ -110,14 +113,12 @@ def test_trials_go_by_way_of_a_depot_and_leave_nothing_there(
     depot = tmp_path / "depot"
     depot.mkdir()
     (depot / "of-others.csv").write_text("theirs")
-    where = replace(
-        place(target, tmp_path), landing=lambda name: DepotLanding(str(depot), name), cold=True
-    )
     one = Configuration(
         part_size=100_000, format="parquet", packing=Packing("zstd", 1), workers=1,
         transfer_streams=2, load_streams=1, batch_rows=0,
     )  # fmt: skip
-    with Pools() as pools:
+    with Pools() as pools, place(target, tmp_path) as bare:
+        where = replace(bare, landing=lambda name: DepotLanding(str(depot), name), cold=True)
         trial = run_trial(PlannedTrial(one, 1, "trial"), Samples(sample), where, pools)
     assert (trial.rows, trial.bytes) == (sample.rows, sample.bytes)
     assert list(trial.phases)[:2] == ["shape", "ship"]
@@ -127,8 +128,10 @@ def test_trials_go_by_way_of_a_depot_and_leave_nothing_there(
     assert [path.name for path in depot.rglob("*")] == ["of-others.csv"]
 
 
-def place(target: str, tmp_path: Path) -> TrialPlace:
-    return TrialPlace(opener(target), "splarn_trial", tmp_path / "scratch")
+@contextmanager
+def place(target: str, tmp_path: Path) -> Iterator[TrialPlace]:
+    with TrialTable(opener(target), "splarn_trial", "sweep") as table:
+        yield TrialPlace(opener(target), table, tmp_path / "scratch")
 
 
 def test_trials_measure_every_phase_and_clean_up(
@@ -145,10 +148,8 @@ def test_trials_measure_every_phase_and_clean_up(
     )
     planned = Listed(design(space, 1, seed=2), "grid finished")
     kept: list[Trial] = []
-    with Pools() as pools:
-        trials, why = run_trials(
-            planned, [], Samples(sample), place(target, tmp_path), pools, kept.append
-        )
+    with Pools() as pools, place(target, tmp_path) as where:
+        trials, why = run_trials(planned, [], Samples(sample), where, pools, kept.append)
     assert (why, kept) == ("grid finished", trials)
     assert [trial.configuration for trial in trials] == [
         plan.configuration for plan in planned.planned
@@ -189,15 +190,12 @@ def test_a_trial_that_lost_rows_is_a_failed_one_and_several_end_the_sweep(
         "trial",
     )
     kept: list[Trial] = []
-    with Pools() as pools, pytest.raises(OutsideError, match="did not load what it read"):
-        run_trials(
-            Listed([plan] * 9, "all"),
-            [],
-            Samples(sample),
-            place(target, tmp_path),
-            pools,
-            kept.append,
-        )
+    with (
+        Pools() as pools,
+        pytest.raises(OutsideError, match="did not load what it read"),
+        place(target, tmp_path) as where,
+    ):
+        run_trials(Listed([plan] * 9, "all"), [], Samples(sample), where, pools, kept.append)
     assert [bool(trial.failure) for trial in kept] == [False, True, False, True, True]
     assert "column toll" in kept[1].failure
     assert [trial.counts for trial in kept] == [True, False, True, False, False]
@@ -222,13 +220,12 @@ def test_a_sweep_goes_on_behind_what_is_done(
         }
     )
     planned = design(space, 2, seed=4)
-    where = place(f"sqlite:///{tmp_path / 't.db'}", tmp_path)
     few, whole = Listed(planned[:3], "few"), Listed(planned, "grid finished")
 
     def keep(trial: Trial) -> None:
         return None
 
-    with Pools() as pools:
+    with Pools() as pools, place(f"sqlite:///{tmp_path / 't.db'}", tmp_path) as where:
         none = Budgets(seconds=0)
         first, why = run_trials(few, [], Samples(sample), where, pools, keep, budgets=none)
         assert (first, why) == ([], "time spent")
@@ -247,10 +244,9 @@ def test_readers_are_timed_and_what_is_refused_is_asked_again(
     one = Configuration(
         part_size=100_000, packing=Packing(), workers=1, load_streams=1, batch_rows=1000
     )
-    where = replace(
-        place(target, tmp_path), reading=("SELECT 1", "SELECT count(*) FROM {table}"), readers=2
-    )
-    with Pools() as pools:
+    statements = ("SELECT 1", "SELECT count(*) FROM {table}")
+    with Pools() as pools, place(target, tmp_path) as bare:
+        where = replace(bare, reading=statements, readers=2)
         trials, _ = run_trials(
             Listed([PlannedTrial(one, 1, "reference")], "all"), [], Samples(sample), where, pools,
             lambda trial: None,

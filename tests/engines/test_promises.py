@@ -27,7 +27,7 @@ from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.source.codecs import Packing
 from splarn.core.target.notes import LoadNote
-from splarn.core.tuning.runner import TRIAL, left_tables, remove_table, trial_table
+from splarn.core.tuning.trial_table import TRIAL, left_tables, remove_table, trial_table
 from splarn.core.work.pool import Inline
 from splarn.engines import open_engine, opener
 from tests.conftest import ask

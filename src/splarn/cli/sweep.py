@@ -147,13 +147,16 @@ def sweep(
         Budgets,
         TrialPlace,
         chosen_from,
-        left_tables,
-        remove_table,
         run_trials,
-        trial_table,
     )
     from splarn.core.tuning.sample import Sample, Samples, take_sample
     from splarn.core.tuning.strategy import largest, strategy_by
+    from splarn.core.tuning.trial_table import (
+        TrialTable,
+        left_tables,
+        remove_table,
+        trial_table,
+    )
     from splarn.core.units import parse_duration, parse_share, parse_size, plural, show_size
     from splarn.core.work.machine import describe_machine
     from splarn.core.work.pool import Pools, workers_for
@@ -304,26 +307,27 @@ def sweep(
                     require_enough(by, limit, money, 1.0 if told else 0.5)
             watched.tell(chosen_from(trials))
 
-        _, stopped = run_trials(
-            chooser,
-            done,
-            samples,
-            TrialPlace(
-                open_engine,
-                trial_table(sweep_id),
-                Path(scratch),
-                context.job.target.table,
-                sweep_id,
-                None if place is None else landing,
-                cold,
-                statements,
-                crew,
-            ),
-            pools,
-            keep,
-            budgets=Budgets(limit, money, cost_of),
-            progress=progress,
-        )
+        with TrialTable(
+            open_engine, trial_table(sweep_id), sweep_id, context.job.target.table
+        ) as trials_own:
+            _, stopped = run_trials(
+                chooser,
+                done,
+                samples,
+                TrialPlace(
+                    open_engine,
+                    trials_own,
+                    Path(scratch),
+                    None if place is None else landing,
+                    cold,
+                    statements,
+                    crew,
+                ),
+                pools,
+                keep,
+                budgets=Budgets(limit, money, cost_of),
+                progress=progress,
+            )
         request["state"] = "open" if stopped in ("time spent", "money spent") else "done"
         request["stopped_because"] = stopped
         summary = f"{plural(len(trials), 'trial')}, {stopped}"

@@ -16,7 +16,7 @@ from splarn.core.load.landing import Landing
 from splarn.core.shape.folder import Unfinished
 from splarn.core.shape.manifest import UNFINISHED
 from splarn.core.target.session import OpenEngine, Session
-from splarn.core.tuning.runner import left_tables, remove_table
+from splarn.core.tuning.trial_table import left_tables, remove_table
 from splarn.core.work.disk import outside
 from splarn.core.work.owner import is_owned, lives, owner_note
 

@@ -49,12 +49,14 @@ class Possible:
 class Discrepancy:
     """The error of one phase's law over configurations: several that may be, none among them.
 
-    `places` are those that were tried, shape (tried, features). `noise` is the spread of a trial.
+    `places` are those that were tried, shape (tried, features). `noise` is the spread of a trial,
+    and `loose` how many times as much each one's is, shape (tried,).
     """
 
     places: Floats
     possible: tuple[Possible, ...]
     noise: float
+    loose: Floats
 
     @property
     def size(self) -> float:
@@ -92,7 +94,7 @@ class Discrepancy:
             if not one.size or not few:
                 continue
             heights = one.size * (2 / FEATURES) ** 0.5 * normal[:, mine]
-            seen = tried @ heights + one.noise * noises[:, mine]
+            seen = tried @ heights + one.noise * self.loose[:, None] * noises[:, mine]
             moved = np.linalg.solve(one.root.T, np.linalg.solve(one.root, seen))
             drawn[:, mine] = here @ heights + one.size**2 * across @ (one.pulls[:, None] - moved)
         return drawn
@@ -143,16 +145,20 @@ def alike(some: Floats, others: Floats) -> Floats:
     return found
 
 
-def learn(places: Floats, left: Floats, honest: Floats | None = None) -> Discrepancy:
+def learn(
+    places: Floats, left: Floats, honest: Floats | None = None, loose: Floats | None = None
+) -> Discrepancy:
     """The error that the leftovers (log observed over predicted) of trials tell of.
 
     How large it and the noise may be, is told by the `honest` leftovers: those that trials would
     have had that no parameter was fitted to. All that is likely is kept, since few trials leave
-    much open that the likeliest alone would hide.
+    much open that the likeliest alone would hide. `loose` says of each trial how many times
+    as noisy it is as others.
     """
     told = left if honest is None else honest
     kernel = alike(places, places)
-    same = np.eye(len(places))
+    loose = np.ones(len(places)) if loose is None else loose
+    same = np.diag(loose**2)
     tries = [(size, noise) for size in SIZES for noise in NOISES]
     roots: list[Floats] = []
     likely = np.empty(len(tries))
@@ -171,4 +177,4 @@ def learn(places: Floats, left: Floats, honest: Floats | None = None) -> Discrep
         pulls: Floats = np.linalg.solve(roots[number].T, np.linalg.solve(roots[number], left))
         possible.append(Possible(size, noise, float(shares[number]) / total, roots[number], pulls))
     noise = math.sqrt(sum(one.share * one.noise**2 for one in possible))
-    return Discrepancy(places, tuple(possible), noise)
+    return Discrepancy(places, tuple(possible), noise, loose)

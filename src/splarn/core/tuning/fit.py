@@ -32,6 +32,8 @@ LEAST_NOISE = 0.02
 FIRST_NOISE = 0.15
 ROUNDS = 3
 LEAST_FREEDOM = 0.1
+# A trial whose phases are off by so many spreads was disturbed.
+DISTURBED = 4.0
 # Slots a unit that a compute with tiers may have.
 SLOTS = (1, 2, 3, 4, 6, 8, 16)
 
@@ -173,9 +175,10 @@ def fit_model(trials: Sequence[Trial]) -> Model:
     }
     volumes = tuple(Volume(trial.bytes, trial.rows) for trial in used)
     places = places_of(configurations, volumes, kinds_of(configurations))
+    loose = disturbed([fitted.residuals for fitted in phases.values()])
     corrected = []
     for fitted in phases.values():
-        error = learn(places, fitted.residuals, fitted.residuals / fitted.freedom)
+        error = learn(places, fitted.residuals, fitted.residuals / fitted.freedom, loose)
         left = fitted.residuals - error.at(places)
         corrected.append(replace(fitted, error=error, residuals=left))
     return Model(
@@ -229,8 +232,20 @@ def _fit_phase(
         found: Floats = -0.5 * (residuals(candidates) ** 2).sum(axis=1)
         return found
 
-    no_error = Discrepancy(nothing, (), noise)
+    no_error = Discrepancy(nothing, (), noise, np.zeros(0))
     return PhaseFit(law, theta, covariance, misfit, no_error, likely, freedom)
+
+
+def disturbed(residuals: Sequence[Floats]) -> Floats:
+    """How many times as loosely each trial is to be taken, from its residuals in every phase.
+
+    A law that is wrong is so in its phase; a neighbour that takes the machine slows all of a trial.
+    So where most phases are far off in one direction it is the trial that is doubted. Shape (n,).
+    """
+    spreads = [max(1.4826 * float(np.median(np.abs(one))), LEAST_NOISE) for one in residuals]
+    off = np.median([one / spread for one, spread in zip(residuals, spreads, strict=True)], axis=0)
+    found: Floats = np.where(np.abs(off) > DISTURBED, np.abs(off), 1.0)
+    return found
 
 
 def _packed(trials: Sequence[Trial]) -> dict[str, float]:

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -176,22 +177,22 @@ class Values:
 
     def __init__(self, law: Law, theta: Floats, columns: Columns) -> None:
         self._law, self._theta, self._columns = law, theta, columns
+        self._values: Floats = np.exp(theta.T)
 
     def __getitem__(self, name: str) -> Floats:
         """A parameter; of one with a value for each kind, that of each configuration's kind."""
-        first, parameter = self._law.place(name)
-        count = len(parameter.members(self._law.known))
+        first, count, per = self._law.slots[name]
         if not count:
             return np.ones((1, 1))
-        block = self._theta[:, first : first + count]
-        if not parameter.per:
-            return np.exp(block.T)
-        places = self._columns.kinds[parameter.per]
-        values = block[:, np.where(places >= 0, places, 0)].T
+        if not per:
+            return self._values[first : first + 1]
+        places = self._columns.kinds[per]
+        values = self._values[first + np.maximum(places, 0)]
         if (places < 0).any():
             # One that was never tried takes the mean of those that were.
-            values = np.where((places < 0)[:, None], block.mean(axis=1)[None, :], values)
-        return np.exp(values)
+            usual = np.exp(self._theta[:, first : first + count].mean(axis=1))
+            values = np.where((places < 0)[:, None], usual[None, :], values)
+        return values
 
 
 Formula = Callable[[Columns, Values], Floats]
@@ -224,24 +225,25 @@ class Law:
         """The names of all values, in the order of theta."""
         return tuple(n for one in self.phase.parameters for n in one.members(self.known))
 
-    @property
+    @cached_property
     def centre(self) -> Floats:
         """The prior's centres, in logs; shape (values,)."""
         return np.log([p.centre for p in self.phase.parameters for _ in p.members(self.known)])
 
-    @property
+    @cached_property
     def spread(self) -> Floats:
         """The prior's spreads, of the logs; shape (values,)."""
         return np.array([p.spread for p in self.phase.parameters for _ in p.members(self.known)])
 
-    def place(self, name: str) -> tuple[int, Parameter]:
-        """Where in theta the values of a parameter begin. Raises KeyError for an unknown name."""
-        first = 0
+    @cached_property
+    def slots(self) -> dict[str, tuple[int, int, str]]:
+        """Of each parameter where in theta its values begin, how many there are, and per what."""
+        found, first = {}, 0
         for one in self.phase.parameters:
-            if one.name == name:
-                return first, one
-            first += len(one.members(self.known))
-        raise KeyError(name)
+            count = len(one.members(self.known))
+            found[one.name] = (first, count, one.per)
+            first += count
+        return found
 
     def starts(self) -> list[Floats]:
         """Where fitting may begin: the prior's centre, and each limit where it holds."""
@@ -251,9 +253,8 @@ class Law:
             # Where a limit is what slows, streams slow one another but little.
             lower = -BINDS if name == CORES else BINDS
             for moved, by in ((name, lower), *((one.name, -BINDS) for one in _USL)):
-                first, parameter = self.place(moved)
-                count = len(parameter.members(self.known))
-                far[first : first + count] += by * parameter.spread
+                first, count, _ = self.slots[moved]
+                far[first : first + count] += by * self.spread[first : first + count]
             starts.append(far)
         return starts
 

@@ -43,10 +43,9 @@ def least_squares(
         square[held, :] = square[:, held] = 0
         slope[held] = 0
         diagonal = np.diag(np.maximum(np.diag(square), 1e-12))
-        tries = np.stack([
-            np.clip(theta - np.linalg.solve(square + one * diagonal, slope), low, high)
-            for one in damping * DAMPINGS
-        ])  # fmt: skip
+        damped = square + (damping * DAMPINGS)[:, None, None] * diagonal
+        moves = np.linalg.solve(damped, np.broadcast_to(slope[:, None], (*damped.shape[:2], 1)))
+        tries = np.clip(theta - moves[:, :, 0], low, high)
         sums = (residuals(tries) ** 2).sum(axis=1)
         best = int(np.nanargmin(sums))
         if not sums[best] < least:

@@ -145,13 +145,13 @@ def promises(outlook: Outlook, shown: Shown, worlds: int, seed: int) -> Floats:
     # Only what is best in some world can be chosen in the end.
     contenders = np.unique(np.concatenate((losses.argmin(axis=0), [outlook.best])))
     few = losses[contenders]
+    noise = np.array(outlook.noise)
     found = np.empty(len(shown.seconds))
     for place in range(len(found)):
-        logs = np.zeros((draws, worlds))
-        for phase, noise in zip(shown.logs, outlook.noise, strict=True):
-            here = phase[place]
-            seen = here[picked] + noise * random.standard_normal(worlds)
-            logs -= 0.5 * ((here[:, None] - seen[None, :]) / noise) ** 2
+        # In spreads of their noise, the distances of all draws from what each world shows.
+        here = np.stack([one[place] for one in shown.logs], axis=1) / noise
+        seen = here[picked] + random.standard_normal((worlds, len(noise)))
+        logs = here @ seen.T - 0.5 * (here**2).sum(axis=1)[:, None]
         weights = np.exp(logs - logs.max(axis=0))
         weights /= weights.sum(axis=0)
         found[place] = now - float((few @ weights).min(axis=0).mean())

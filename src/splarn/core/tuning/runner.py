@@ -14,9 +14,7 @@ from splarn.core.load import BadRows, LoadRequest, inputs_from_manifest, load
 from splarn.core.load.landing import Landing
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
-from splarn.core.target.notes import LoadNote
-from splarn.core.target.session import OpenEngine, Session
-from splarn.core.target.tables import Likeness
+from splarn.core.target.session import OpenEngine
 from splarn.core.tuning.design import ALONE, PlannedTrial
 from splarn.core.tuning.gauges import Gauge
 from splarn.core.tuning.laws import PHASE_NAMES
@@ -24,39 +22,27 @@ from splarn.core.tuning.readers import Readers
 from splarn.core.tuning.sample import Samples
 from splarn.core.tuning.strategy import Strategy
 from splarn.core.tuning.trial import Trial
-from splarn.core.units import plural
+from splarn.core.tuning.trial_table import TrialTable, depot_of_trials
 from splarn.core.work.disk import forget_files
 from splarn.core.work.pool import Pools
 from splarn.core.work.progress import Progress, Silent
 
-# How tables of trials begin, and the state of the note that tells whose one is.
-TRIAL_TABLE = "splarn_trial_"
-TRIAL = "trial"
 # So many that fail one after the other end a sweep.
 FAILURES = 3
 LINGER = 0.03
-
-
-def trial_table(sweep_id: str) -> str:
-    """The table of a sweep's trials, which no other sweep uses."""
-    return TRIAL_TABLE + sweep_id.removeprefix("sweep-").replace("-", "_")
 
 
 @dataclass(frozen=True)
 class TrialPlace:
     """Where trials happen. `folder` holds each trial's parts while it runs.
 
-    Where there is a table `like`, the trials' own is made with its rules and indexes. `sweep_id` is
-    noted in the target as the one whose the table is, so that it can be removed after a kill. Parts
-    go by way of the `landing` of that name, where there is one. `cold` has the sample read from the
-    disk anew. So many `readers` repeat the `reading` statements beside each trial.
+    Parts go by way of the `landing` of that name, where there is one. `cold` has the sample read
+    from the disk anew. So many `readers` repeat the `reading` statements beside each trial.
     """
 
     open_engine: OpenEngine
-    table: str
+    table: TrialTable
     folder: Path
-    like: str | None = None
-    sweep_id: str = "sweep"
     landing: Callable[[str], Landing] | None = None
     cold: bool = False
     reading: tuple[str, ...] = ()
@@ -64,7 +50,7 @@ class TrialPlace:
 
     def depot(self) -> Landing | None:
         """The folder in the depot that is this sweep's own."""
-        return None if self.landing is None else self.landing(f"splarn-trials-{self.sweep_id}")
+        return depot_of_trials(self.table.sweep_id, self.landing)
 
 
 @dataclass(frozen=True)
@@ -109,6 +95,7 @@ def run_trials(
     watch.advance(len(trials))
     begun = time.perf_counter()
     failed = 0
+    _greet_streams(strategy, place, pools)
     while True:
         stopped = budgets.spent(begun, trials)
         if stopped:
@@ -130,7 +117,6 @@ def run_trials(
         keep(trial)
         watch.advance(1)
     watch.finish()
-    _forget(place)
     return trials, stopped
 
 
@@ -156,53 +142,15 @@ def failed_trial(plan: PlannedTrial, reason: str) -> Trial:
     )  # fmt: skip
 
 
-def _forget(place: TrialPlace) -> None:
-    """Removes the note that tells whose the table of trials is."""
-    session = place.open_engine().connect()
-    try:
-        session.claims.take_turn(place.table)
-        session.notes.forget(place.table)
-        session.commit()
-    finally:
-        session.close()
-
-
-def left_tables(keeper: Session) -> list[LoadNote]:
-    """The notes of trials' tables whose sweep was killed; those of living ones are left out.
-
-    `keeper` is the session by which claims are asked for, which it keeps. Raises OutsideError.
-    """
-    trials = [note for note in keeper.notes.loads() if note.state == TRIAL]
-    left = [note for note in trials if keeper.claims.claim(note.load_id)]
-    # What was read must not keep others from writing.
-    keeper.rollback()
-    return left
-
-
-def remove_table(
-    open_engine: OpenEngine, note: LoadNote, landing: Callable[[str], Landing] | None = None
-) -> None:
-    """Removes a table of trials, its note, and its parts in a depot. Raises OutsideError."""
-    place = TrialPlace(open_engine, note.table, Path(), sweep_id=note.load_id, landing=landing)
-    if (depot := place.depot()) is not None:
-        depot.clear()
-    _drop_table(place)
-    _forget(place)
-
-
 def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Pools) -> Trial:
     """One trial. Its table and parts are removed whatever happens."""
     configuration = plan.configuration
     sample = samples.of(plan.role)
     workers = pools.threads(configuration.workers)
     streams = pools.streams(configuration.load_streams, place.open_engine().in_process)
-    # What a stream imports for its first load belongs to no trial.
-    if configuration.load_streams not in pools.greeted:
-        list(streams.map(_greet, [place.open_engine] * streams.workers))
-        pools.greeted.add(configuration.load_streams)
     parts = place.folder / "parts"
     shutil.rmtree(parts, ignore_errors=True)
-    _make_table(place)
+    place.table.make()
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
     gauge = Gauge(place.open_engine().processes_here)
     depot = place.depot()
@@ -210,7 +158,10 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
     if place.cold:
         forget_files(sample.files)
     crew = Readers(
-        place.open_engine, place.reading, 0 if plan.role == ALONE else place.readers, place.table
+        place.open_engine,
+        place.reading,
+        0 if plan.role == ALONE else place.readers,
+        place.table.name,
     )
     try:
         with gauge, crew:
@@ -232,7 +183,7 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
                 inputs = inputs_from_manifest(shaped.manifest)
             request = LoadRequest(
                 place.open_engine,
-                place.table,
+                place.table.name,
                 shaped.manifest.layout,
                 inputs,
                 batch_rows=configuration.batch_rows,
@@ -246,7 +197,7 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
             differences = "; ".join(record.differences) or f"{came:,} of {sample.rows:,} rows came"
             raise OutsideError(f"It did not load what it read ({differences}).")
     finally:
-        _drop_table(place)
+        place.table.remove()
         shutil.rmtree(parts, ignore_errors=True)
         if depot is not None:
             depot.clear()
@@ -275,42 +226,14 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
     )
 
 
+def _greet_streams(strategy: Strategy, place: TrialPlace, pools: Pools) -> None:
+    """Starts as many streams as any trial has; what each imports first belongs to none of them."""
+    streams = pools.streams(strategy.most_streams, place.open_engine().in_process)
+    list(streams.map(_greet, [place.open_engine] * streams.workers))
+
+
 def _greet(open_engine: OpenEngine) -> None:
     """Opens a session and closes it, and stays at it for long enough that each stream gets one."""
     session = open_engine().connect()
     time.sleep(LINGER)
     session.close()
-
-
-def _make_table(place: TrialPlace) -> None:
-    _drop_table(place)
-    session = place.open_engine().connect()
-    try:
-        like = None if place.like is None else session.tables.canonical(place.like)
-        if like is not None and session.tables.kind(like) == "table":
-            session.tables.clone(like, place.table, Likeness(indexes=True))
-            session.commit()
-        there = session.tables.columns(place.table) is not None
-        if there and (rows := session.rows.count(place.table)):
-            raise OutsideError(
-                f"The trials' table {place.table} could not be emptied: it holds "
-                f"{plural(rows, 'row')} before a trial."
-            )
-    finally:
-        session.close()
-
-
-def _drop_table(place: TrialPlace) -> None:
-    session = place.open_engine().connect()
-    try:
-        session.claims.take_turn(place.table)
-        for note in session.notes.loads(place.table):
-            if note.details.side_table:
-                session.tables.drop(note.details.side_table)
-        session.tables.drop(place.table)
-        session.notes.forget(place.table)
-        now = datetime.now(UTC).isoformat(timespec="milliseconds")
-        session.notes.put_load(LoadNote(place.sweep_id, place.table, TRIAL, "sweep", now))
-        session.commit()
-    finally:
-        session.close()

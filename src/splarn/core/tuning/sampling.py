@@ -14,7 +14,7 @@ import numpy as np
 
 from splarn.core.tuning.laws import Floats
 
-STEPS = 24
+STEPS = 18
 # The length of a step that is best where all is normal, in differences of two chains.
 LENGTH = 2.38
 # Every so manieth step is of a whole difference, which leads from one summit to another.
@@ -51,7 +51,7 @@ def draws_of(
     for step in range(STEPS):
         length = 1.0 if step % LEAP_EVERY == LEAP_EVERY - 1 else LENGTH / np.sqrt(2 * size)
         for mine, others in (sides, sides[::-1]):
-            one, two = random.choice(others, (2, len(mine)))
+            one, two = others[random.integers(len(others), size=(2, len(mine)))]
             moved = chains[mine] + length * (chains[one] - chains[two])
             moved += JITTER * random.standard_normal(moved.shape)
             found = likely(moved)

@@ -18,7 +18,7 @@ from splarn.core.tuning.posterior import Aim, Outlook, look_ahead, promises
 from splarn.core.tuning.trial import Trial
 
 # Draws of the parameters, worlds in which a trial is imagined, candidates that are looked at.
-DRAWS, WORLDS, CANDIDATES = 400, 48, 48
+DRAWS, WORLDS, CANDIDATES = 256, 40, 40
 # A space of more configurations than this is looked at roughly first.
 LARGE, ROUGH_DRAWS = 600, 60
 # From so many times the sample on a larger one is worth having.
@@ -49,6 +49,7 @@ class Strategy(Protocol):
     """Chooses trials by what came of those before, and by a seed alone: so a sweep can go on."""
 
     ended: str
+    most_streams: int
 
     def following(self, trials: Sequence[Trial]) -> PlannedTrial | None:
         """The next one; None where no more is wanted, and then `ended` says why."""
@@ -79,6 +80,7 @@ class Listed:
 
     def __init__(self, planned: Sequence[PlannedTrial], ended: str) -> None:
         self.planned, self.ended = list(planned), ended
+        self.most_streams = max(one.configuration.load_streams for one in self.planned)
 
     def following(self, trials: Sequence[Trial]) -> PlannedTrial | None:
         """See Strategy."""
@@ -159,6 +161,7 @@ class Adaptive:
         if most.bytes >= WORTH_LARGER * sample.bytes:
             self.volumes["large"] = most
         self.ended = ""
+        self.most_streams = max(one.load_streams for one in self.every)
         # The last look, and the trials it was of.
         self._last: tuple[tuple[int, Trial], Outlook] | None = None
 

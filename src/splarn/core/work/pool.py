@@ -104,6 +104,7 @@ class _Futures:
     def __init__(self, workers: int, executor: Executor) -> None:
         self.workers = workers
         self._executor = executor
+        self._at_once = 2 * workers + 2
 
     def map(
         self,
@@ -132,15 +133,17 @@ class _Futures:
         begun: dict[Future[Result], Task] = {}
 
         def begin() -> None:
-            for task in islice(left, 2 * self.workers + 2 - len(begun)):
+            for task in islice(left, self._at_once - len(begun)):
                 begun[self._submit(run, task, watch)] = task
 
         try:
             begin()
             while begun:
-                for future in self._await(set(begun), watch):
-                    yield begun.pop(future), _result(future)
+                done = self._await(set(begun), watch)
+                ended = [(begun.pop(future), future) for future in done]
                 begin()
+                for task, future in ended:
+                    yield task, _result(future)
         finally:
             self._stop(list(begun))
 
@@ -276,6 +279,45 @@ class Processes(_Futures):
             )
 
 
+class Some(_Futures):
+    """A given number of the workers of a pool of more; the others rest."""
+
+    def __init__(self, workers: int, whole: Processes) -> None:
+        super().__init__(workers, whole._executor)
+        self.whole = whole
+        # Whatever is handed over is begun.
+        self._at_once = workers
+
+    def map(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Sequence[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[Result]:
+        """See Pool."""
+        left = iter(tasks)
+        begun = deque(self._submit(run, task, watch) for task in islice(left, self.workers))
+        try:
+            while begun:
+                future = begun.popleft()
+                self._await({future}, watch)
+                begun.extend(self._submit(run, task, watch) for task in islice(left, 1))
+                yield _result(future)
+        finally:
+            self._stop(list(begun))
+
+    def _submit(
+        self, run: Callable[[Task], Result], task: Task, watch: Progress | None
+    ) -> Future[Result]:
+        return self.whole._submit(run, task, watch)
+
+    def _observe(self, watch: Progress | None) -> None:
+        self.whole._observe(watch)
+
+    def _stop(self, futures: Sequence[Future[Any]]) -> None:
+        self.whole._stop(futures)
+
+
 class Pools:
     """Pools by size, opened when first asked for and closed together.
 
@@ -287,8 +329,6 @@ class Pools:
         self._inherit = inherit
         self._open: dict[int, Processes] = {}
         self._threads: dict[int, Threads] = {}
-        # Numbers of streams whose workers have each done something like the work to come.
-        self.greeted: set[int] = set()
 
     def threads(self, workers: int) -> Pool:
         """A pool of so many threads of this process; one needs no pool."""
@@ -297,9 +337,12 @@ class Pools:
         return self._threads.setdefault(workers, Threads(workers))
 
     def of(self, workers: int) -> Pool:
-        """A warmed pool of so many workers; one worker needs no process of its own."""
+        """A warmed pool of so many workers, or some of one that has more; one needs no process."""
         if workers <= 1:
             return Inline()
+        most = max(self._open, default=0)
+        if workers < most:
+            return Some(workers, self._open[most])
         if workers not in self._open:
             pool = Processes(workers, self._inherit)
             self._open[workers] = pool
@@ -317,7 +360,6 @@ class Pools:
         for threads in self._threads.values():
             threads.close()
         self._open.clear()
-        self.greeted.clear()
         self._threads.clear()
 
     def __enter__(self) -> Pools:
@@ -342,7 +384,9 @@ def _context(inherit: bool) -> Any:
     if inherit and alone and sys.platform == "linux":
         return multiprocessing.get_context("fork")
     context = multiprocessing.get_context("forkserver")
-    context.set_forkserver_preload(_PRELOAD)
+    # What this one has imported by now, its workers are about to need.
+    here = [name for name in sys.modules if not name.startswith(("_", "pytest", "tests"))]
+    context.set_forkserver_preload([*_PRELOAD, *here])
     return context
 
 
