@@ -18,10 +18,10 @@ import numpy as np
 
 from benchmarks.measure import Row
 from splarn.core.prices import Prices, Tier, reckon
+from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration, Space
 from splarn.core.tuning.design import share_of
 from splarn.core.tuning.fit import fit_model
-from splarn.core.tuning.laws import Volume
 from splarn.core.tuning.plan import Limits
 from splarn.core.tuning.posterior import PENALTY, Aim, look_ahead
 from splarn.core.tuning.statistics import summarise

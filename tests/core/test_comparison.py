@@ -9,12 +9,13 @@ import numpy as np
 
 from splarn.core.prices import Prices
 from splarn.core.source.codecs import Packing
+from splarn.core.tuning.columns import Table, Volume
 from splarn.core.tuning.comparison import Measure, Side, compare, effects
 from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.discrepancy import kinds_of, learn, places_of
+from splarn.core.tuning.discrepancy import learn
 from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.forecast import forecast
-from splarn.core.tuning.laws import Volume
+from splarn.core.tuning.places import kinds_of, places_of
 from splarn.core.tuning.trial import Trial
 from tests.core.test_model import SPACE, Machine
 
@@ -116,8 +117,8 @@ def test_what_no_law_knows_is_learned_where_it_was_seen() -> None:
 
 
 def places_at(configurations: list[Configuration]) -> Any:
-    volumes = [Volume(1e9, 1e7)] * len(configurations)
-    return places_of(configurations, volumes, kinds_of(configurations))
+    table = Table.of(configurations)
+    return places_of(table, [Volume(1e9, 1e7)], kinds_of(table))
 
 
 def test_laws_that_hold_are_left_alone() -> None:

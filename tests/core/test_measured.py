@@ -18,7 +18,7 @@ from splarn.core.measured import entries_of, read_table, table_of, write_table
 from splarn.core.shape.manifest import UNFINISHED
 from splarn.core.tidy import left_here, scratch_prefix
 from splarn.core.tuning.ceilings import nearness
-from splarn.core.tuning.laws import Volume
+from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.trial import Trial
 from splarn.core.work import probe
 from splarn.core.work.disk import forget_files

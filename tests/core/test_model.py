@@ -15,16 +15,17 @@ from hypothesis import strategies as st
 from splarn.core.errors import RequestError
 from splarn.core.prices import Prices, Stretch, Tier, Usage, billed_seconds, reckon
 from splarn.core.source.codecs import Packing
+from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration, Space
 from splarn.core.tuning.design import design
 from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.forecast import Forecast, Span, forecast
 from splarn.core.tuning.frontier import on_frontier
-from splarn.core.tuning.laws import Volume
+from splarn.core.tuning.pieces import cut, lanes, luck_of
 from splarn.core.tuning.plan import Limits, choose
 from splarn.core.tuning.statistics import doubt_of, drift_of, outliers, scatter_of, summarise
 from splarn.core.tuning.trial import Trial
-from splarn.core.work.schedule import even_schedule, list_schedule
+from splarn.core.work.schedule import list_schedule
 
 MIB = 1 << 20
 SPACE = Space.of(
@@ -42,14 +43,47 @@ def narrowed(**levers: Any) -> Space:
     return Space({**SPACE.values, **levers})
 
 
-@given(st.floats(0.1, 10), st.floats(0, 1), st.integers(1, 40), st.integers(1, 12))
-def test_the_closed_form_is_the_list_schedule(
-    full: float, share: float, parts: int, slots: int
-) -> None:
-    times = [full] * (parts - 1) + [full * share]
-    assert even_schedule(full, full * share, parts, slots) == pytest.approx(
-        list_schedule(times, slots)
-    )
+@given(
+    st.lists(st.integers(1, 40_000_000), min_size=1, max_size=8),
+    st.integers(1_000_000, 20_000_000),
+    st.integers(1, 12),
+)
+def test_lanes_are_those_of_the_list_schedule(files: list[int], part_size: int, slots: int) -> None:
+    parts = cut(files, part_size)
+    sizes = [size for size, count in parts for _ in range(count)]
+    assert sum(sizes) == pytest.approx(sum(files))
+    assert max(sizes) <= part_size
+    found = lanes(parts, slots)
+    usual = sum(sizes) / len(sizes)
+    if len(sizes) <= 64 * slots:
+        assert 0.1 * usual * found.parts + found.bytes == pytest.approx(
+            list_schedule([0.1 * usual + size for size in sizes], slots)
+        )
+    assert 1 <= found.busy <= slots + 1e-9
+
+
+def test_luck_of_parts_is_told_from_their_size_and_makes_lanes_longer() -> None:
+    random = np.random.default_rng(1)
+    parts = cut([100e6] * 4, 8_000_000)
+    count = sum(number for _, number in parts)
+    sizes = np.array([size for size, number in parts for _ in range(number)])
+
+    def took(late: float) -> list[float]:
+        odd = np.where(random.uniform(size=count) < late, 2.5, 1.0)
+        return ((0.1 + sizes / 20e6) * odd * np.exp(random.normal(0, 0.04, count))).tolist()
+
+    even, fortunes = luck_of([(parts, took(0.0)) for _ in range(6)])
+    assert even.spread == pytest.approx(0.04, abs=0.02)
+    assert even.stragglers == 0
+    assert all(one is not None and abs(np.mean(one) - 1) < 0.05 for one in fortunes)
+    late, _ = luck_of([(parts, took(0.05)) for _ in range(12)])
+    assert 0.01 <= late.stragglers <= 0.1
+    assert 2 <= late.factor <= 3.2
+    assert lanes(parts, 8, late).bytes > lanes(parts, 8, even).bytes > lanes(parts, 8).bytes
+    # What chance did to a load that was measured is no longer chance.
+    told = lanes(parts, 1, late, (1.0,) * count)
+    assert told.bytes == pytest.approx(lanes(parts, 1).bytes)
+    assert luck_of([(parts, [1.0])])[1] == [None]
 
 
 def test_nine_parts_on_eight_slots_take_two_rounds() -> None:
@@ -276,7 +310,7 @@ def made(streams: int, seconds: float, cost: float, spread: float = 0.1) -> Fore
     )
     return Forecast(
         one, Span(low, median, high),
-        Span(cost, cost, cost), {"shape": median * 0.2, "load": median * 0.8}, (), False,
+        Span(cost, cost, cost), {"shape": median * 0.2, "load": median * 0.8}, {}, (), False,
         draws, costs,
     )  # fmt: skip
 

@@ -10,10 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from splarn.core.prices import Prices
+from splarn.core.tuning.columns import Floats, Volume
 from splarn.core.tuning.configuration import Configuration, Space
 from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.forecast import forecast
-from splarn.core.tuning.laws import Floats, Volume, larger
+from splarn.core.tuning.laws import larger
 from splarn.core.tuning.least_squares import least_squares
 from splarn.core.tuning.sampling import draws_of
 from splarn.core.tuning.trial import Trial

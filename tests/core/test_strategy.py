@@ -8,12 +8,12 @@ import pytest
 
 from splarn.core.errors import RequestError
 from splarn.core.prices import Prices, Tier
+from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import LEVERS, Configuration, Space
 from splarn.core.tuning.design import share_of
 from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.forecast import forecast
 from splarn.core.tuning.foreseen import by_first, by_model
-from splarn.core.tuning.laws import Volume
 from splarn.core.tuning.plan import Limits
 from splarn.core.tuning.possible import rules_of_parts, rules_of_volume
 from splarn.core.tuning.posterior import Aim

@@ -16,10 +16,10 @@ if TYPE_CHECKING:
     from splarn.core.layout import Layout
     from splarn.core.ledger import Entry, Ledger
     from splarn.core.source.places import Place
+    from splarn.core.tuning.columns import Volume
     from splarn.core.tuning.configuration import Configuration
     from splarn.core.tuning.fit import Model
     from splarn.core.tuning.forecast import Forecast
-    from splarn.core.tuning.laws import Volume
 
 # A sweep that was broken off tells something from so many trials on.
 LEAST_TRIALS = 4
@@ -147,7 +147,7 @@ def volume_of(sample: Mapping[str, Any], paths: Sequence[Place] | None, size: st
     """
     from splarn.core.source.source import Source
     from splarn.core.survey import survey
-    from splarn.core.tuning.laws import Volume
+    from splarn.core.tuning.columns import Volume
     from splarn.core.units import parse_size
 
     row_bytes = sample["bytes"] / max(sample["rows"], 1)

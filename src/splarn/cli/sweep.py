@@ -138,8 +138,8 @@ def sweep(
     from splarn.core.prices import reckon
     from splarn.core.source.secrets import filled, hide
     from splarn.core.tidy import scratch_prefix
+    from splarn.core.tuning.columns import Volume
     from splarn.core.tuning.foreseen import FURTHER, by_first
-    from splarn.core.tuning.laws import Volume
     from splarn.core.tuning.possible import rules_of_target, rules_of_volume
     from splarn.core.tuning.posterior import Aim
     from splarn.core.tuning.readers import require_reading

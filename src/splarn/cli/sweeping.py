@@ -12,9 +12,9 @@ if TYPE_CHECKING:
     from splarn.cli.output import Output
     from splarn.core.ledger import Ledger
     from splarn.core.target.session import Session
+    from splarn.core.tuning.columns import Volume
     from splarn.core.tuning.configuration import Space
     from splarn.core.tuning.foreseen import Foreseen
-    from splarn.core.tuning.laws import Volume
     from splarn.core.tuning.posterior import Aim
     from splarn.core.tuning.strategy import Strategy
     from splarn.core.tuning.trial import Trial

@@ -68,7 +68,7 @@ def billed_seconds(tier: Tier, busy: Any, starts: bool = True, ends: bool = True
     Without `starts` there is no start-up, nor a minimum that is owed on starts; without `ends`
     there is no tail.
     """
-    seconds = np.asarray(busy, dtype=float) + (tier.idle_tail if ends else 0)
+    seconds = np.asarray(busy) + (tier.idle_tail if ends else 0)
     if starts:
         seconds = seconds + tier.start_up
     if starts or tier.minimum_on == "size":

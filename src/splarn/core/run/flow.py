@@ -22,7 +22,7 @@ from splarn.core.shape.shaper import Shaped, shape
 from splarn.core.source.files import find_files
 from splarn.core.target.notes import LoadNote
 from splarn.core.target.session import OpenEngine
-from splarn.core.tuning.forecast import BUSY_PHASES
+from splarn.core.tuning.bill import BUSY_PHASES
 from splarn.core.tuning.laws import PHASE_NAMES
 from splarn.core.tuning.plan import Plan
 from splarn.core.work.pool import Pools

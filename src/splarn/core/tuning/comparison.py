@@ -19,9 +19,9 @@ from typing import Any
 import numpy as np
 
 from splarn.core.prices import Prices
+from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import LEVERS, Configuration, Space
 from splarn.core.tuning.fit import LEAST_TRIALS, fit_model
-from splarn.core.tuning.laws import Volume
 from splarn.core.tuning.plan import Limits
 from splarn.core.tuning.posterior import Aim, look_ahead
 from splarn.core.tuning.statistics import QUANTILES, USUAL_RUNS, USUAL_SPREAD, Z90

@@ -156,13 +156,17 @@ LEVERS: dict[str, Lever] = dict(
 
 @dataclass(frozen=True)
 class Rule:
-    """Why some configurations are left out: words for a person, and which they are."""
+    """Why some configurations are left out: words for a person, and which they are.
+
+    `levers` are those that it looks at, all where there are none.
+    """
 
     reason: str
     refuses: Callable[[Configuration], bool]
+    levers: tuple[str, ...] = ()
 
 
-TOGETHER = Rule(DISAGREE.rstrip("."), lambda one: not one.agree)
+TOGETHER = Rule(DISAGREE.rstrip("."), lambda one: not one.agree, tuple(LOAD_LEVERS))
 
 
 @dataclass(frozen=True)

@@ -8,20 +8,14 @@ and the noise of trials are those that make the leftovers likeliest, drawn towar
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.laws import KINDS, Floats, Volume
-from splarn.core.units import tier_units
+from splarn.core.tuning.columns import Floats
+from splarn.core.tuning.places import alike
 
-# Over so many doublings of a lever the error may become another.
-DOUBLINGS = 2.0
 FEATURES = 200
-# How far apart two codecs or ways of writing are, in the same measure.
-APART = 1.0
 SIZES = (0.0, 0.02, 0.04, 0.08, 0.16, 0.32, 0.64)
 NOISES = (0.01, 0.02, 0.04, 0.08, 0.16)
 # An error of this size is less likely than none by a factor of e, before anything is seen.
@@ -98,51 +92,6 @@ class Discrepancy:
             moved = np.linalg.solve(one.root.T, np.linalg.solve(one.root, seen))
             drawn[:, mine] = here @ heights + one.size**2 * across @ (one.pulls[:, None] - moved)
         return drawn
-
-
-Kinds = Sequence[tuple[str, str]]
-
-
-def kinds_of(configurations: Sequence[Configuration]) -> Kinds:
-    """The codecs and ways of writing among configurations, in an order of their own."""
-    return sorted({(kind, value(one)) for one in configurations for kind, value in KINDS.items()})
-
-
-def places_of(
-    configurations: Sequence[Configuration], volumes: Sequence[Volume], kinds: Kinds
-) -> Floats:
-    """Where configurations lie: numbers by their doublings, kinds by columns of their own.
-
-    Shape (n, features). Of a lever counts what of it is at work at the volume: no more streams than
-    there are parts, and no batch larger than a part.
-    """
-    rows = []
-    for one, volume in zip(configurations, volumes, strict=True):
-        size = min(one.part_size, max(volume.bytes, 1))
-        parts = max(-(-volume.bytes // one.part_size), 1)
-        part_rows = max(size * volume.rows / max(volume.bytes, 1), 1.0)
-        batch = min(one.batch_rows or part_rows, part_rows)
-        numbers = [
-            size,
-            min(one.workers, parts),
-            min(one.load_streams, parts),
-            min(one.transfer_streams or 1, parts),
-            batch,
-            max(tier_units(one.tier), 1),
-        ]
-        here = {(kind, value(one)) for kind, value in KINDS.items()}
-        rows.append(
-            [float(np.log2(number)) / DOUBLINGS for number in numbers]
-            + [APART / 2**0.5 * (kind in here) for kind in kinds]
-        )
-    return np.array(rows, dtype=float)
-
-
-def alike(some: Floats, others: Floats) -> Floats:
-    """How much the errors at two places have in common, 0 to 1; shape (some, others)."""
-    squares = (some**2).sum(1)[:, None] + (others**2).sum(1)[None, :] - 2 * some @ others.T
-    found: Floats = np.exp(-0.5 * np.maximum(squares, 0))
-    return found
 
 
 def learn(

@@ -3,27 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from splarn.core.errors import RequestError
-from splarn.core.tuning.configuration import LEVERS, Configuration
-from splarn.core.tuning.discrepancy import Discrepancy, Kinds, kinds_of, learn, places_of
-from splarn.core.tuning.laws import (
-    KINDS,
-    LEAST,
-    PHASES,
+from splarn.core.prices import Prices
+from splarn.core.tuning.bill import Traffic, costs_of
+from splarn.core.tuning.columns import (
     Columns,
+    Facts,
     Floats,
-    Known,
-    Law,
-    Phase,
+    Packed,
+    Places,
+    Table,
     Volume,
     columns_of,
+    kind_of,
     known_of,
 )
+from splarn.core.tuning.configuration import LEVERS
+from splarn.core.tuning.discrepancy import Discrepancy, learn
+from splarn.core.tuning.laws import LEAST, PHASES, Law, Phase
 from splarn.core.tuning.least_squares import least_squares
+from splarn.core.tuning.pieces import luck_of
+from splarn.core.tuning.places import Kinds, kinds_of, places_of
 from splarn.core.tuning.sampling import Likely, draws_of
 from splarn.core.tuning.trial import Trial
 
@@ -32,10 +36,14 @@ LEAST_NOISE = 0.02
 FIRST_NOISE = 0.15
 ROUNDS = 3
 LEAST_FREEDOM = 0.1
+# What whole trials differ by before any shows it, and how many trials that counts as much as.
+USUAL_SPREAD, USUAL_COUNT = 0.03, 4
 # A trial whose phases are off by so many spreads was disturbed.
 DISTURBED = 4.0
 # Slots a unit that a compute with tiers may have.
 SLOTS = (1, 2, 3, 4, 6, 8, 16)
+# Spreads of how a packing's speed lies to the measured one: in shaping, and in another machine.
+PACKS_AS, UNPACKS_AS = 0.2, 0.4
 
 
 @dataclass(frozen=True)
@@ -79,62 +87,107 @@ class Measured:
     bytes: float
 
 
+def _at_work(columns: Columns) -> Floats:
+    """The logs of how large parts are and how many are at work at once; shape (n, 4)."""
+    size = columns.total_mb / columns.parts
+    lanes = (columns.shaped.busy, columns.shipped.busy, columns.loaded.busy)
+    found: Floats = np.log2(np.concatenate((size, *lanes), axis=1))
+    return found
+
+
 @dataclass(frozen=True)
 class Model:
-    """The fitted laws of all phases, from trials of `trials` loads.
+    """The fitted laws of all phases, from trials of `trials` loads, and what else is known.
 
-    `slots` are those of each unit of a tier, None where one tier was tried and none shows.
-    `resting_tier` is the compute's tier when nothing is loaded, None where none was tried.
+    `spread` is that of the logs of a whole trial's seconds around what is true of it, `reach` the
+    least and the most that was at work.
     """
 
     phases: tuple[PhaseFit, ...]
-    known: Known
+    facts: Facts
     measured: Measured
     trials: int
-    slots: int | None = None
-    resting_tier: str | None = None
-    tried: tuple[Configuration, ...] = ()
-    volumes: tuple[Volume, ...] = ()
-    packed: Mapping[str, float] = field(default_factory=dict)
+    traffic: Traffic
+    spread: float
+    reach: tuple[Floats, Floats]
+    tried: Table
+    volumes: tuple[Volume, ...]
 
-    def columns(self, configurations: Sequence[Configuration], volume: Volume) -> Columns:
+    def costs(
+        self, table: Table, columns: Columns, seconds: Mapping[str, Floats], prices: Prices
+    ) -> dict[str, Floats]:
+        """What loads cost whose phases take so long, by item; see `costs_of`."""
+        resting = self.facts.resting_tier
+        return costs_of(table, columns, seconds, prices, self.traffic, resting)
+
+    def columns(self, table: Table, volume: Volume) -> Columns:
         """Configurations at a volume as this model's laws want them."""
-        return columns_of(
-            configurations,
-            [volume] * len(configurations),
-            self.known,
-            slots=self.slots,
-            resting_tier=self.resting_tier,
-            packed=self.packed,
-        )
+        return columns_of(table, [volume], self.facts)
+
+    def beyond(self, columns: Columns) -> Floats:
+        """How many doublings each lies beyond what trials had at work; shape (n, 1)."""
+        here = _at_work(columns)
+        over = np.maximum(here - self.reach[1], self.reach[0] - here)
+        found: Floats = np.linalg.norm(np.maximum(over, 0), axis=1)[:, None]
+        return found
+
+    def kinds(self, table: Table) -> Kinds:
+        """What is to be told apart among what was tried and these configurations."""
+        return kinds_of(self.tried, table)
 
     def errors(
-        self,
-        configurations: Sequence[Configuration],
-        volume: Volume,
-        count: int,
-        seed: int,
-        kinds: Kinds | None = None,
-    ) -> dict[str, Floats]:
-        """Draws of what each phase's law leaves out, in logs; shape (configurations, count).
+        self, table: Table, volume: Volume, count: int, seed: int, kinds: Kinds
+    ) -> dict[str, tuple[Floats, Places]]:
+        """Draws of what each phase's law leaves out, in logs, and which of them each entry has.
 
-        The same seed and `kinds`, where given those of all that is ever asked for, draw the same
-        errors whatever the configurations and the volume are.
+        Shapes (distinct, count) and (configurations,). The same seed and `kinds`, those of all that
+        is ever asked for, draw the same errors whatever the configurations and the volume are.
         """
-        known = kinds or kinds_of([*self.tried, *configurations])
-        tried = places_of(self.tried, self.volumes, known)
-        wanted = places_of(configurations, [volume] * len(configurations), known)
         random = np.random.default_rng(seed)
-        return {
-            fitted.law.phase.name: replace(fitted.error, places=tried).draws(wanted, count, random)
-            for fitted in self.phases
-        }
+        every = np.arange(self.tried.count)
+        found = {}
+        for fitted in self.phases:
+            levers = fitted.law.phase.levers
+            few, back = table.distinct(levers)
+            tried = places_of(self.tried, self.volumes, kinds, levers, every)
+            wanted = places_of(few, [volume], kinds, levers)
+            drawn = replace(fitted.error, places=tried).draws(wanted, count, random)
+            found[fitted.law.phase.name] = drawn, back
+        return found
+
+    def seconds(
+        self,
+        table: Table,
+        volume: Volume,
+        thetas: Mapping[str, Floats],
+        kinds: Kinds,
+        seed: int,
+        luck: Floats | None = None,
+    ) -> dict[str, tuple[Floats, Places]]:
+        """Seconds of each phase, for `thetas` of shape (draws, values), and who has which.
+
+        Shapes (distinct, draws) and (configurations,): many configurations share what a phase
+        takes. `luck`, of shape (draws,), is how the parts of a load are lucky, in spreads.
+        """
+        count = len(next(iter(thetas.values())))
+        errors = self.errors(table, volume, count, seed, kinds)
+        found = {}
+        for fitted in self.phases:
+            name = fitted.law.phase.name
+            few, back = table.distinct(fitted.law.phase.levers)
+            columns = self.columns(few, volume)
+            off = errors[name][0]
+            if luck is not None and name == "load":
+                off = off + columns.loaded.spread * luck
+            found[name] = np.exp(off) * fitted.law.seconds(columns, thetas[name]), back
+        return found
 
 
-def fit_model(trials: Sequence[Trial]) -> Model:
+def fit_model(trials: Sequence[Trial], packed: Mapping[str, Packed] | None = None) -> Model:
     """Fits the model to trials; warm-ups are left out.
 
-    Raises RequestError with fewer than three trials.
+    `packed` is what packings do by measurement here, also those that no trial had. Raises
+    RequestError with fewer than three trials.
     """
     used = [trial for trial in trials if trial.tells]
     if len(used) < LEAST_TRIALS:
@@ -143,25 +196,32 @@ def fit_model(trials: Sequence[Trial]) -> Model:
             "run `splarn sweep` first."
         )
     configurations = [trial.configuration for trial in used]
+    volumes = tuple(Volume(trial.bytes, trial.rows) for trial in used)
+    packed = {**(packed or {}), **_packed(used, packed or {})}
     known = known_of(configurations)
+    known["packing"] = tuple(sorted({*known["packing"], *packed}))
+    known["codec"] = tuple(sorted({*known["codec"], *map(_codec, packed)}))
     tiers = {trial.configuration.tier for trial in used}
-    resting_tier = next((t.configuration.tier for t in used if t.phases.get("size") == 0), None)
-    packed = _packed(used)
+    luck, fortunes = luck_of([
+        (volume.parts(trial.configuration.part_size, trial.parts), trial.part_seconds)
+        for trial, volume in zip(used, volumes, strict=True)
+    ])  # fmt: skip
+    facts = Facts(
+        known,
+        None,
+        _resting_tier(used),
+        packed,
+        luck,
+    )
+    table, every = Table.of(configurations), np.arange(len(used))
+    parts = [trial.parts for trial in used]
 
     def columns_with(slots: int | None) -> Columns:
-        return columns_of(
-            configurations,
-            [Volume(trial.bytes, trial.rows) for trial in used],
-            known,
-            [trial.parts for trial in used],
-            slots,
-            resting_tier,
-            packed,
-        )
+        return columns_of(table, volumes, replace(facts, slots=slots), every, parts, fortunes)
 
     def fitted_to(phase: Phase, columns: Columns, rough: bool = False) -> PhaseFit:
         seconds = [trial.phases[phase.name] for trial in used]
-        return _fit_phase(Law(phase, known), columns, seconds, rough)
+        return _fit_phase(Law(phase, known, _hints(phase, packed)), columns, seconds, rough)
 
     slots = None
     if len(tiers) > 1:
@@ -173,18 +233,43 @@ def fit_model(trials: Sequence[Trial]) -> Model:
     phases = {
         phase.name: fitted_to(phase, columns) for phase in PHASES if phase.name in used[0].phases
     }
-    volumes = tuple(Volume(trial.bytes, trial.rows) for trial in used)
-    places = places_of(configurations, volumes, kinds_of(configurations))
+    kinds = kinds_of(table)
     loose = disturbed([fitted.residuals for fitted in phases.values()])
+    reach = _at_work(columns)
     corrected = []
     for fitted in phases.values():
+        places = places_of(table, volumes, kinds, fitted.law.phase.levers, every)
         error = learn(places, fitted.residuals, fitted.residuals / fitted.freedom, loose)
         left = fitted.residuals - error.at(places)
         corrected.append(replace(fitted, error=error, residuals=left))
     return Model(
-        tuple(corrected), known, _measured(used), len(used), slots, resting_tier,
-        tuple(configurations), volumes, packed,
+        tuple(corrected), replace(facts, slots=slots), _measured(used), len(used),
+        Traffic.of(used), _spread(used, columns, corrected),
+        (reach.min(axis=0), reach.max(axis=0)), table, volumes,
     )  # fmt: skip
+
+
+def _resting_tier(trials: Sequence[Trial]) -> str | None:
+    """The tier that the target goes back to after loads; None where it has no sizes."""
+    sized = [trial for trial in trials if "size" in trial.phases]
+    at_rest = (one.configuration.tier for one in sized if one.phases["size"] == 0)
+    return next(at_rest, next((one.compute[-1].tier for one in sized if one.compute), None))
+
+
+def _codec(packing: str) -> str:
+    return packing.partition(" ")[2].partition(":")[0]
+
+
+def _hints(phase: Phase, packed: Mapping[str, Packed]) -> dict[str, tuple[float, float]]:
+    """What was measured here of packings, as priors: of packing it, and of the target's unpacking,
+    which is another machine's."""
+    hints = {}
+    for name, one in packed.items():
+        if phase.name == "shape" and one.pack:
+            hints[f"packing s a MB, {name}"] = (one.pack, PACKS_AS)
+        if phase.name == "load" and one.unpack:
+            hints[f"unpacking s a MB, {_codec(name)}"] = (one.unpack, UNPACKS_AS)
+    return hints
 
 
 def _fit_phase(
@@ -236,6 +321,22 @@ def _fit_phase(
     return PhaseFit(law, theta, covariance, misfit, no_error, likely, freedom)
 
 
+def _spread(trials: Sequence[Trial], columns: Columns, phases: Sequence[PhaseFit]) -> float:
+    """How far whole trials are off from what is true of them, a spread of logs."""
+    took = np.array([trial.seconds for trial in trials])
+    expected = np.zeros(len(took))
+    for one in phases:
+        seconds = one.law.seconds(columns, one.theta[None, :])[:, 0]
+        expected += seconds * np.exp(one.error.at(one.error.places))
+    off = np.log(took) - np.log(expected)
+    found = 1.4826 * float(np.median(np.abs(off - np.median(off))))
+    # What was fitted lies nearer, and few trials say little.
+    free = float(np.mean([one.freedom.mean() for one in phases]))
+    count = len(took)
+    pooled = (count * (found / free) ** 2 + USUAL_COUNT * USUAL_SPREAD**2) / (count + USUAL_COUNT)
+    return float(np.sqrt(pooled))
+
+
 def disturbed(residuals: Sequence[Floats]) -> Floats:
     """How many times as loosely each trial is to be taken, from its residuals in every phase.
 
@@ -248,14 +349,17 @@ def disturbed(residuals: Sequence[Floats]) -> Floats:
     return found
 
 
-def _packed(trials: Sequence[Trial]) -> dict[str, float]:
-    """To what share of their size codecs packed."""
+def _packed(trials: Sequence[Trial], told: Mapping[str, Packed]) -> dict[str, Packed]:
+    """To what share of their size packings packed in trials."""
     sizes: dict[str, list[int]] = {}
     for trial in trials:
-        of = sizes.setdefault(KINDS["codec"](trial.configuration), [0, 0])
+        of = sizes.setdefault(kind_of("packing", trial.configuration), [0, 0])
         of[0] += trial.packed_bytes
         of[1] += trial.bytes
-    return {codec: packed / max(size, 1) for codec, (packed, size) in sizes.items()}
+    return {
+        name: replace(told.get(name, Packed(1.0)), share=packed / max(size, 1))
+        for name, (packed, size) in sizes.items()
+    }
 
 
 def _measured(trials: Sequence[Trial]) -> Measured:

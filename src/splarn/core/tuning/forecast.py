@@ -2,31 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from splarn.core.prices import Prices, billed_seconds, tier_of
+from splarn.core.prices import Prices
 from splarn.core.target.levers import LOAD_LEVERS, way_of_writing
+from splarn.core.tuning.columns import Columns, Floats, Places, Table, Volume, added
 from splarn.core.tuning.configuration import LEVERS, Configuration
 from splarn.core.tuning.fit import Measured, Model
 from splarn.core.tuning.frontier import on_frontier
-from splarn.core.tuning.laws import PHASES, Floats, Volume
+from splarn.core.tuning.places import Kinds
+from splarn.core.tuning.whatif import AS_IT_IS, WhatIf
 
+# Draws of a forecast, and of each where there are more configurations than that.
 DRAWS = 400
+MANY, FEWER_DRAWS = 4000, 60
+# So many configurations are worked on at once, which bounds the memory.
+CHUNK = 4096
 SEED = 20
-# What the laws leave out grows with the distance from what was measured: spread of the log total
-# for each tenfold of volume beyond the sample.
-DISCREPANCY = 0.06
-# Spread of the log total from one run to the next for reasons that last as long as a run.
-DRIFT = 0.08
-MOST_STRETCHES = 32
+# What laws may leave out at volumes that nobody tried: spread of the log total for each tenfold.
+BEYOND = 0.03
+# And for each doubling of what is at work at once, or of a part, beyond what was tried.
+BEYOND_LEVER = 0.035
+# How much of a trial's spread lasts as long as a run; the other half averages out.
+LASTS = 0.5
 # Half of a normal 90 % interval, in standard deviations.
 Z90 = 1.645
-# Phases in which the rented compute is in use.
-BUSY_PHASES = tuple(phase.name for phase in PHASES if phase.rents)
+# Stages that can work at the same time, each part going from one to the next.
+STAGES = ("shape", "ship", "load")
 
 
 @dataclass(frozen=True)
@@ -44,20 +51,23 @@ class Span:
 
 @dataclass(frozen=True)
 class Forecast:
-    """What one configuration will take. `phases` are median seconds.
+    """What one configuration will take. `phases` are median seconds, `costs` medians by item.
 
-    `extrapolated` names the levers that no trial covered. `draws` are the sampled totals (seconds)
-    and costs that `plan` takes its chances from.
+    `overlapped` is what it would take if all stages worked at the same time. `extrapolated` names
+    the levers that no trial covered. `draws` are the sampled totals (seconds) and costs that `plan`
+    takes its chances from.
     """
 
     configuration: Configuration
     seconds: Span
     cost: Span
     phases: dict[str, float]
+    costs: dict[str, float]
     extrapolated: tuple[str, ...]
     on_frontier: bool
     draws: Floats
     cost_draws: Floats
+    overlapped: Span | None = None
 
     def as_json(self) -> dict[str, Any]:
         """Everything but the draws."""
@@ -66,6 +76,8 @@ class Forecast:
             "seconds": self.seconds.as_json(),
             "cost": self.cost.as_json(),
             "phases": self.phases,
+            "cost_items": self.costs,
+            "overlapped": None if self.overlapped is None else self.overlapped.as_json(),
             "extrapolated": bool(self.extrapolated),
             "extrapolated_levers": list(self.extrapolated),
             "on_frontier": self.on_frontier,
@@ -77,8 +89,73 @@ class Forecast:
         return max(self.phases, key=lambda phase: self.phases[phase])
 
 
+@dataclass(frozen=True)
+class Spread:
+    """Forecasts of many configurations as columns; shapes (n, 3) are low, median and high.
+
+    `chance` is that of keeping limits, where there are some.
+    """
+
+    table: Table
+    seconds: Floats
+    cost: Floats
+    phases: dict[str, Floats]
+    chance: Floats
+    on_frontier: NDArray[np.bool_]
+
+
+class Forecaster:
+    """What a model says of configurations at one volume; the same draws whatever is asked."""
+
+    def __init__(
+        self,
+        model: Model,
+        volume: Volume,
+        prices: Prices,
+        *,
+        kinds: Kinds,
+        what_if: WhatIf = AS_IT_IS,
+        draws: int = DRAWS,
+    ) -> None:
+        self.model, self.kinds, self.what_if, self.draws = model, kinds, what_if, draws
+        self.volume = what_if.volume(volume)
+        self.prices = what_if.prices(prices)
+        random = np.random.default_rng(SEED)
+        ratio = max(self.volume.bytes, 1) / max(model.measured.bytes, 1)
+        decades = max(float(np.log10(ratio)), 0.0)
+        lasting = LASTS + (1 - LASTS) / max(ratio, 1.0)
+        # A volume that is an estimate makes every phase as uncertain as it is itself.
+        self._of_volume = self.volume.error / Z90 * random.standard_normal(draws)
+        self._of_run = random.standard_normal(draws)
+        self._spread = np.hypot(model.spread * lasting**0.5, BEYOND * decades)
+        self._luck = random.standard_normal(draws)
+        self._thetas = {
+            one.law.phase.name: what_if.theta(one.law, one.draws(draws, random))
+            for one in model.phases
+        }
+
+    def phases(self, table: Table) -> dict[str, tuple[Floats, Places]]:
+        """Seconds of each phase and who has which, without what lasts as long as a run."""
+        told = self.model.seconds(
+            table, self.volume, self._thetas, self.kinds, SEED + 1, self._luck
+        )
+        return {
+            name: (self.what_if.seconds(name, few), which) for name, (few, which) in told.items()
+        }
+
+    def of_run(self, columns: Columns) -> Floats:
+        """What a whole run is off by, a factor; shape (configurations, draws)."""
+        spread = np.hypot(self._spread, BEYOND_LEVER * self.model.beyond(columns))
+        found: Floats = np.exp(spread * self._of_run + self._of_volume)
+        return found
+
+
 def forecast(
-    model: Model, configurations: Sequence[Configuration], volume: Volume, prices: Prices
+    model: Model,
+    configurations: Sequence[Configuration],
+    volume: Volume,
+    prices: Prices,
+    what_if: WhatIf = AS_IT_IS,
 ) -> list[Forecast]:
     """Forecasts in the order of the configurations; stages follow one another, so times add.
 
@@ -86,26 +163,20 @@ def forecast(
     """
     if not configurations:
         return []
-    random = np.random.default_rng(SEED)
-    columns = model.columns(configurations, volume)
-    ratio = max(volume.bytes, 1) / max(model.measured.bytes, 1)
-    # A volume that is an estimate makes every phase as uncertain as it is itself.
-    volume_off = np.exp(volume.error / Z90 * random.standard_normal(DRAWS))
-    noise = {phase: off * volume_off for phase, off in _noise(model, ratio, random).items()}
-    errors = model.errors(configurations, volume, DRAWS, SEED + 1)
-    by_phase = {
-        fitted.law.phase.name: noise[fitted.law.phase.name]
-        * np.exp(errors[fitted.law.phase.name])
-        * fitted.law.seconds(columns, fitted.draws(DRAWS, random))
-        for fitted in model.phases
-    }
-    nothing = np.zeros((len(configurations), DRAWS))
-    total = sum(by_phase.values(), nothing)
-    busy = sum((by_phase[phase] for phase in BUSY_PHASES if phase in by_phase), nothing)
-    cost = costs_of(configurations, busy, total, prices)
-    spans = np.quantile(total, [0.05, 0.5, 0.95], axis=1).T
-    cost_spans = np.quantile(cost, [0.05, 0.5, 0.95], axis=1).T
+    table = Table.of(configurations)
+    teller = Forecaster(model, volume, prices, kinds=model.kinds(table), what_if=what_if)
+    columns = model.columns(table, teller.volume)
+    off = teller.of_run(columns)
+    by_phase = {name: few[which] * off for name, (few, which) in teller.phases(table).items()}
+    total = sum(by_phase.values(), np.zeros(off.shape))
+    items = model.costs(table, columns, by_phase, teller.prices)
+    cost = sum(items.values(), np.zeros_like(total))
+    spans, cost_spans, overlapping = map(_spans, (total, cost, overlapped(columns, by_phase)))
     medians = {phase: np.median(seconds, axis=1) for phase, seconds in by_phase.items()}
+    paid = {
+        item: np.median(np.broadcast_to(values, total.shape), axis=1)
+        for item, values in items.items()
+    }
     front = on_frontier(spans[:, 1], cost_spans[:, 1])
     return [
         Forecast(
@@ -113,44 +184,83 @@ def forecast(
             seconds=Span(*spans[index].tolist()),
             cost=Span(*cost_spans[index].tolist()),
             phases={phase: float(values[index]) for phase, values in medians.items()},
+            costs={item: float(values[index]) for item, values in paid.items()},
             extrapolated=outside_measured(configuration, model.measured),
             on_frontier=bool(front[index]),
             draws=total[index],
             cost_draws=cost[index],
+            overlapped=Span(*overlapping[index].tolist()),
         )
         for index, configuration in enumerate(configurations)
     ]
 
 
-def _noise(model: Model, ratio: float, random: np.random.Generator) -> dict[str, Floats]:
-    """Multipliers of each phase's seconds, shape (draws,), from the trials' own residuals.
+def spread_of(
+    model: Model,
+    table: Table,
+    volume: Volume,
+    prices: Prices,
+    *,
+    deadline: float | None = None,
+    budget: float | None = None,
+    what_if: WhatIf = AS_IT_IS,
+) -> Spread:
+    """Forecasts of any number of configurations in bounded memory.
 
-    A run of many times the sample is many samples one after the other, so its noise is the mean of
-    as many residuals, drawn anew with all phases of one trial together. What moves slowly, or lies
-    outside the laws, does not average out; it is drawn once for a whole run.
+    Raises RequestError for a tier that the price list does not have.
     """
-    trials = len(model.phases[0].residuals)
-    stretches = int(np.clip(round(ratio), 1, MOST_STRETCHES))
-    picked = random.integers(trials, size=(DRAWS, stretches))
-    decades = max(float(np.log10(ratio)), 0.0)
-    slow = np.hypot(DRIFT, DISCREPANCY * decades) * random.standard_normal(DRAWS)
-    return {
-        fitted.law.phase.name: np.exp(fitted.residuals[picked]).mean(axis=1) * np.exp(slow)
-        for fitted in model.phases
+    draws = DRAWS if table.count <= MANY else FEWER_DRAWS
+    kinds = model.kinds(table)
+    teller = Forecaster(model, volume, prices, kinds=kinds, what_if=what_if, draws=draws)
+    # Single precision is far finer than what is known, and half as much to move.
+    told: dict[str, tuple[Any, Places]] = {
+        name: (few.astype(np.float32), which) for name, (few, which) in teller.phases(table).items()
     }
+    seconds, cost = np.empty((table.count, 3)), np.empty((table.count, 3))
+    middle = {name: np.median(few, axis=1)[which] for name, (few, which) in told.items()}
+    chance = np.ones(table.count)
+    for first in range(0, table.count, CHUNK):
+        here = slice(first, first + CHUNK)
+        few = table.take(here)
+        columns = model.columns(few, teller.volume)
+        off: Any = teller.of_run(columns).astype(np.float32)
+        by_phase = {name: values[which[here]] * off for name, (values, which) in told.items()}
+        total = added(by_phase.values())
+        paid = added(model.costs(few, columns, by_phase, teller.prices).values())
+        seconds[here], cost[here] = _spans(total), _spans(paid)
+        kept = np.ones(total.shape, dtype=bool)
+        if deadline is not None:
+            kept &= total <= deadline
+        if budget is not None:
+            kept &= paid <= budget
+        chance[here] = kept.mean(axis=1)
+    front = on_frontier(seconds[:, 1], cost[:, 1])
+    return Spread(table, seconds, cost, middle, chance, front)
 
 
-def costs_of(
-    configurations: Sequence[Configuration], busy: Floats, total: Floats, prices: Prices
-) -> Floats:
-    """Costs of seconds in which compute is busy and of all seconds, both of one shape."""
-    costs = total / 3600 * prices.machine_per_hour
-    names = np.array([configuration.tier for configuration in configurations])
-    for name in dict.fromkeys(names.tolist()):
-        tier = tier_of(prices, name)
-        rows = names == name
-        costs[rows] += billed_seconds(tier, busy[rows]) / 3600 * tier.per_hour
-    return costs
+def _spans(values: Floats) -> Floats:
+    """Low, median and high of each row; the order statistics nearest to 5, 50 and 95 %."""
+    count = values.shape[1]
+    places = [round(share * (count - 1)) for share in (0.05, 0.5, 0.95)]
+    found: Floats = np.partition(values, places, axis=1)[:, places]
+    return found
+
+
+def overlapped(columns: Columns, seconds: Mapping[str, Floats]) -> Floats:
+    """What all would take if the stages worked at the same time, a part going through them all.
+
+    As in a flow shop of equal jobs (Johnson 1954): the slowest stage, and one round of the others.
+    """
+    rounds = {"shape": columns.shaped, "ship": columns.shipped, "load": columns.loaded}
+    stages = np.stack([seconds[name] for name in STAGES if name in seconds])
+    once = np.stack([
+        seconds[name] / np.maximum(rounds[name].parts, 1) for name in STAGES if name in seconds
+    ])  # fmt: skip
+    slowest = stages.argmax(axis=0)[None]
+    through = once.sum(axis=0) - np.take_along_axis(once, slowest, axis=0)[0]
+    rest = sum((each for name, each in seconds.items() if name not in STAGES), np.zeros(()))
+    found: Floats = stages.max(axis=0) + through + rest
+    return found
 
 
 def outside_measured(configuration: Configuration, measured: Measured) -> tuple[str, ...]:

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from statistics import fmean
 
 from splarn.core.prices import reckon
+from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.design import PlannedTrial, share_of
 from splarn.core.tuning.fit import Model
 from splarn.core.tuning.forecast import forecast
-from splarn.core.tuning.laws import Volume
 from splarn.core.tuning.posterior import Aim
 from splarn.core.tuning.trial import Trial
 

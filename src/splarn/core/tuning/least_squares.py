@@ -10,7 +10,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from splarn.core.tuning.laws import Floats
+from splarn.core.tuning.columns import Floats
 
 # Of a forward difference: far less than parameters are known to, far more than rounding.
 STEP = 1e-5

@@ -15,9 +15,9 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
 from splarn.core.prices import Prices, make_prices
+from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import LEVERS, Configuration
 from splarn.core.tuning.forecast import Forecast
-from splarn.core.tuning.laws import Volume
 from splarn.core.units import show_duration, show_money
 from splarn.core.work.disk import write_text
 

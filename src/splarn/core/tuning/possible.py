@@ -7,8 +7,8 @@ from collections.abc import Callable, Sequence
 from splarn.core.errors import RequestError
 from splarn.core.target.levers import LoadLevers
 from splarn.core.target.session import Engine, check_levers
+from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration, Rule, Space
-from splarn.core.tuning.laws import Volume
 from splarn.core.units import show_size
 
 

@@ -8,11 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from splarn.core.prices import Prices
+from splarn.core.tuning.columns import Floats, Table, Volume
 from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.discrepancy import kinds_of
 from splarn.core.tuning.fit import Model
-from splarn.core.tuning.forecast import BUSY_PHASES, costs_of
-from splarn.core.tuning.laws import LEAST, Floats, Volume
+from splarn.core.tuning.laws import LEAST
 from splarn.core.tuning.plan import Limits
 from splarn.core.tuning.statistics import QUANTILES
 
@@ -90,32 +89,24 @@ def look_ahead(
 ) -> Outlook:
     """What the trials so far say of all configurations at the aim's volume, and of more trials."""
     random = np.random.default_rng(seed)
-    kinds = kinds_of([*model.tried, *space])
+    table = Table.of(space)
+    kinds = model.kinds(table)
     thetas = {one.law.phase.name: one.draws(draws, random) for one in model.phases}
 
-    def seconds_of(volume: Volume, places: Sequence[int] | slice) -> dict[str, Floats]:
-        chosen = space[places] if isinstance(places, slice) else [space[place] for place in places]
-        columns = model.columns(chosen, volume)
-        errors = model.errors(chosen, volume, draws, seed + 1, kinds)
-        return {
-            fitted.law.phase.name: fitted.law.seconds(columns, thetas[fitted.law.phase.name])
-            * np.exp(errors[fitted.law.phase.name])
-            for fitted in model.phases
-        }
-
-    def costs(chosen: Sequence[Configuration], by_phase: dict[str, Floats]) -> Floats:
-        busy = sum((by_phase[one] for one in BUSY_PHASES if one in by_phase), np.zeros(()))
-        return costs_of(chosen, busy, sum(by_phase.values(), np.zeros(())), aim.prices)
+    def seconds_of(volume: Volume, here: Table) -> tuple[dict[str, Floats], Floats]:
+        told = model.seconds(here, volume, thetas, kinds, seed + 1)
+        by_phase = {name: few[which] for name, (few, which) in told.items()}
+        items = model.costs(here, model.columns(here, volume), by_phase, aim.prices)
+        return by_phase, sum(items.values(), np.zeros((here.count, draws)))
 
     def shows(places: Sequence[int], volume: Volume) -> Shown:
-        by_phase = seconds_of(volume, places)
-        cost = costs([space[place] for place in places], by_phase)
+        by_phase, cost = seconds_of(volume, table.take(np.array(places)))
         total = sum(by_phase.values(), np.zeros(()))
         logs = tuple(np.log(np.maximum(one, LEAST)) for one in by_phase.values())
         return Shown(logs, total.mean(axis=1), cost.mean(axis=1))
 
-    by_phase = seconds_of(aim.volume, slice(None))
-    seconds, cost = sum(by_phase.values(), np.zeros(())), costs(space, by_phase)
+    by_phase, cost = seconds_of(aim.volume, table)
+    seconds = sum(by_phase.values(), np.zeros(()))
     # Where nothing has a price, what is cheap is what is fast.
     in_seconds = aim.limits.deadline is None or not cost.any()
     losses = _losses(seconds if in_seconds else cost, seconds, cost, aim.limits)

@@ -12,7 +12,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from splarn.core.tuning.laws import Floats
+from splarn.core.tuning.columns import Floats
 
 STEPS = 18
 # The length of a step that is best where all is normal, in differences of two chains.

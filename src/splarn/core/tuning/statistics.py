@@ -15,8 +15,8 @@ from typing import Final
 
 import numpy as np
 
+from splarn.core.tuning.columns import Floats
 from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.laws import Floats
 from splarn.core.tuning.trial import Trial
 
 RESAMPLES = 2000

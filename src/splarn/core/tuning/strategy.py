@@ -9,11 +9,11 @@ from typing import Protocol
 
 import numpy as np
 
+from splarn.core.tuning.columns import KINDS, Table, Volume, kind_of
 from splarn.core.tuning.configuration import LEVERS, REGRET, Configuration, Space
 from splarn.core.tuning.design import SHARES, PlannedTrial, design, share_of
-from splarn.core.tuning.discrepancy import alike, kinds_of, places_of
 from splarn.core.tuning.fit import LEAST_TRIALS, fit_model
-from splarn.core.tuning.laws import KINDS, Volume
+from splarn.core.tuning.places import alike, kinds_of, places_of
 from splarn.core.tuning.posterior import Aim, Outlook, look_ahead, promises
 from splarn.core.tuning.trial import Trial
 
@@ -35,6 +35,8 @@ SURE = 0.9
 PATIENCE = 40
 # So many of those within this of the best are tried before it is chosen.
 PROBES, GOOD = 6, 1.25
+# Configurations that have this much in common do the same.
+THE_SAME = 0.999
 # So many that may be the best are held against one another, each so often.
 RIVALS, ROUNDS = 3, 3
 # So many trials of one configuration are enough, whatever they show.
@@ -100,8 +102,13 @@ class Listed:
 
 
 def grid(space: Space, repeats: int, seed: int) -> Listed:
-    """Every configuration of the space, in shuffled blocks."""
-    return Listed(design(space, repeats, seed), "grid finished")
+    """Every configuration of the space, in shuffled blocks, and a few of less than the sample."""
+    planned = design(space, repeats, seed)
+    tried = list(dict.fromkeys(one.configuration for one in planned))
+    if len(tried) >= LEAST_TRIALS:
+        # Of one volume alone it could not be told what is fixed and what grows with it.
+        planned += [PlannedTrial(one, 1, "small") for one in (tried[0], tried[-1])]
+    return Listed(planned, "grid finished")
 
 
 def star(space: Space, repeats: int, seed: int) -> Listed:
@@ -237,12 +244,14 @@ class Adaptive:
         tried = self._well_tried(trials)
         means = outlook.losses.mean(axis=1)
         good = np.flatnonzero(means <= GOOD * means.min()).tolist()
-        known = [place for place in good if outlook.configurations[place] in tried]
-        if len(known) < min(PROBES, len(good)):
-            best = outlook.choice
-            chosen = self._unlike(outlook, good, trials) if best in tried else best
-            return self._planned(chosen, self._role_for(chosen), trials)
         best = outlook.choice
+        if best not in tried:
+            return self._planned(best, self._role_for(best), trials)
+        new = [place for place in good if outlook.configurations[place] not in tried]
+        if len(good) - len(new) < PROBES and new:
+            chosen = self._unlike(outlook, new, trials)
+            if chosen is not None:
+                return self._planned(chosen, self._role_for(chosen), trials)
         role = self._role_for(best)
         own = tried.get(best, [])
         thought = float(outlook.shows([outlook.best], self.volumes[role]).seconds[0])
@@ -281,19 +290,21 @@ class Adaptive:
 
     def _unlike(
         self, outlook: Outlook, places: Sequence[int], trials: Sequence[Trial]
-    ) -> Configuration:
-        """The configuration at one of the places that is farthest from all that was tried."""
+    ) -> Configuration | None:
+        """The configuration at one of the places that is farthest from all that was tried.
+
+        None where all of them do the same as one that was tried.
+        """
         told = [trial for trial in trials if trial.tells]
         among = [outlook.configurations[place] for place in places]
-        kinds = kinds_of([*(trial.configuration for trial in told), *among])
-        tried = places_of(
-            [trial.configuration for trial in told],
-            [Volume(trial.bytes, trial.rows) for trial in told],
-            kinds,
-        )
-        volumes = [self.volumes[self._role_for(one)] for one in among]
-        near = alike(places_of(among, volumes, kinds), tried).max(axis=1)
-        return among[int(near.argmin())]
+        tried, few = Table.of([trial.configuration for trial in told]), Table.of(among)
+        kinds = kinds_of(tried, few)
+        volumes = [Volume(trial.bytes, trial.rows) for trial in told]
+        there = places_of(tried, volumes, kinds, which=np.arange(len(told)))
+        whole = [self.volumes[self._role_for(one)] for one in among]
+        here = places_of(few, whole, kinds, which=np.arange(len(among)))
+        near = alike(here, there).max(axis=1)
+        return among[int(near.argmin())] if near.min() < THE_SAME else None
 
     def _repeat(self, configuration: Configuration, used: Sequence[Trial]) -> int:
         return 1 + sum(trial.configuration == configuration for trial in used)
@@ -367,7 +378,7 @@ def starting_trials(space: Space) -> list[PlannedTrial]:
 
 def _facts(one: Configuration, space: Space) -> set[tuple[str, object]]:
     """What a trial of a configuration shows that laws must know: ends of numbers, and kinds."""
-    facts: set[tuple[str, object]] = {(kind, value(one)) for kind, value in KINDS.items()}
+    facts: set[tuple[str, object]] = {(kind, kind_of(kind, one)) for kind in KINDS}
     facts.add(("tier", one.tier))
     for name, values in space.values.items():
         if LEVERS[name].is_number and len(set(values)) > 1:

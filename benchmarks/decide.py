@@ -1,0 +1,124 @@
+"""Benchmarks of forecasts: trials in, the truth of real loads out, over worlds of several kinds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from itertools import repeat
+from multiprocessing import get_context
+from pathlib import Path
+
+import numpy as np
+
+from benchmarks.measure import Row
+from benchmarks.worlds import (
+    BROKEN,
+    MONTHS,
+    PACK,
+    PRICES,
+    SAMPLE,
+    SHARE,
+    SMALL,
+    SPACE,
+    UNPACK,
+    WHOLE,
+    WORLDS,
+    Worldly,
+)
+from splarn.core.prices import reckon
+from splarn.core.tuning.columns import Packed
+from splarn.core.tuning.design import PlannedTrial
+from splarn.core.tuning.fit import fit_model
+from splarn.core.tuning.forecast import forecast
+from splarn.core.tuning.plan import Limits
+from splarn.core.tuning.posterior import Aim
+from splarn.core.tuning.strategy import Adaptive, grid
+
+# Configurations that are loaded in truth, none of which a grid has tried.
+HELD_OUT = 24
+
+
+@dataclass(frozen=True)
+class Held:
+    """Forecasts held against truths, shape (configurations,): of time and of cost."""
+
+    seconds: np.ndarray
+    cost: np.ndarray
+    inside: np.ndarray
+    width: np.ndarray
+    warned: bool
+
+
+def measured_here() -> dict[str, Packed]:
+    """What packing would be measured to do, before any trial."""
+    return {
+        f"csv {name}": Packed(share, 1e6 / PACK[name], 1e6 / UNPACK[name] if UNPACK[name] else 0.0)
+        for name, share in SHARE.items()
+    }
+
+
+def held(world: str, how: str, seed: int) -> Held:
+    """What one sweep of a world makes of loads of twenty times as much."""
+    there = Worldly({**WORLDS, **BROKEN}[world], seed)
+    chooser = (
+        Adaptive(SPACE, Aim(WHOLE, Limits(), PRICES), SAMPLE, seed)
+        if how == "adaptive"
+        else grid(SMALL, 1, seed)
+    )
+    trials = there.sweep(chooser.following)
+    random = np.random.default_rng(seed)
+    every = [one for one in SPACE.grid() if one not in {trial.configuration for trial in trials}]
+    chosen = [every[place] for place in random.choice(len(every), HELD_OUT, replace=False)]
+    told = forecast(fit_model(trials, measured_here()), chosen, WHOLE, PRICES)
+    truth = [there.load(PlannedTrial(one, 1, "trial"), WHOLE, MONTHS) for one in chosen]
+    actual = np.array([trial.seconds for trial in truth])
+    paid = np.array([reckon(PRICES, trial.usage).total for trial in truth])
+    return Held(
+        np.array([one.seconds.median for one in told]) / actual - 1,
+        np.array([one.cost.median for one in told]) / paid - 1,
+        np.array([
+            one.seconds.low <= real <= one.seconds.high
+            for one, real in zip(told, actual, strict=True)
+        ]),
+        np.array([one.seconds.high / one.seconds.low for one in told]),
+        False,
+    )  # fmt: skip
+
+
+def decide(folder: Path, repeats: int, scale: float) -> list[Row]:
+    """Prints a line a world and strategy: how far forecasts are off, and what intervals hold."""
+    seeds = range(max(round(4 * scale), 1))
+    print(
+        "| world | trials | median error | nine in ten within | mean, signed | 90 % intervals hold "
+        "| their width | of cost, median | signed |"
+    )
+    print("|---|---|---|---|---|---|---|---|---|")
+    with ProcessPoolExecutor(2, get_context("spawn")) as pool:
+        for how in ("adaptive", "grid"):
+            every: list[Held] = []
+            for world in WORLDS:
+                found = list(pool.map(held, repeat(world), repeat(how), seeds))
+                every += found
+                _tell(world, how, found)
+            _tell("all", how, every)
+            _tell("(breaks the laws)", how, [
+                one for world in BROKEN for one in pool.map(held, repeat(world), repeat(how), seeds)
+            ])  # fmt: skip
+    return []
+
+
+def _tell(world: str, how: str, found: Sequence[Held]) -> None:
+    off = np.concatenate([one.seconds for one in found])
+    cost = np.concatenate([one.cost for one in found])
+    inside = np.concatenate([one.inside for one in found])
+    width = np.concatenate([one.width for one in found])
+    print(
+        f"| {world} | {how} | {np.median(np.abs(off)):.1%} | {np.quantile(np.abs(off), 0.9):.1%} | "
+        f"{off.mean():+.1%} | {inside.mean():.0%} | {np.median(width):.2f} | "
+        f"{np.median(np.abs(cost)):.1%} | {cost.mean():+.1%} |",
+        flush=True,
+    )
+
+
+DECIDE: dict[str, Callable[[Path, int, float], list[Row]]] = {"decide": decide}
