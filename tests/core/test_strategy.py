@@ -62,7 +62,7 @@ def test_ranges_double_and_keep_both_ends() -> None:
 
 
 def test_a_start_shows_both_ends_of_every_lever_and_every_kind() -> None:
-    start = starting_trials(SPACE)
+    start = starting_trials(SPACE, SAMPLE)
     assert [plan.role for plan in start[:2]] == ["warm-up", "reference"]
     for name, values in SPACE.values.items():
         shown = {getattr(plan.configuration, name) for plan in start}

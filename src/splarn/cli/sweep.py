@@ -110,6 +110,7 @@ def sweep(
     """
     import tempfile
     from contextlib import closing
+    from dataclasses import asdict
     from pathlib import Path
     from time import perf_counter
 
@@ -140,6 +141,7 @@ def sweep(
     from splarn.core.tidy import scratch_prefix
     from splarn.core.tuning.columns import Volume
     from splarn.core.tuning.foreseen import FURTHER, by_first
+    from splarn.core.tuning.packings import measured
     from splarn.core.tuning.possible import rules_of_target, rules_of_volume
     from splarn.core.tuning.posterior import Aim
     from splarn.core.tuning.readers import require_reading
@@ -225,7 +227,9 @@ def sweep(
         space = space.without(rules_of_volume(space, most, volume))
         aim = Aim(volume, limits, prices)
         repeated = repeats or settings.repeats
-        chooser = strategy_by(name, space, aim, tried, repeated, settings.seed, wanted)
+        text = chosen_layout.format != "parquet"
+        packed = measured(files, chosen_layout.format, space.values["packing"]) if text else {}
+        chooser = strategy_by(name, space, aim, tried, repeated, settings.seed, wanted, packed)
         left_out = say_left_out(out, space)
         target_id, layout_key = identity(url), layout_id(chosen_layout)
         known = earlier_trials(
@@ -260,6 +264,7 @@ def sweep(
             "format": chosen_layout.format,
             "source": {"paths": [str(path) for path in files]},
             "sample": {"bytes": taken.bytes, "rows": taken.rows},
+            "packings": {name: asdict(one) for name, one in packed.items()},
         }
         sweep_id, done = open_sweep(ledger, keeper, request)
         left = left_tables(keeper)

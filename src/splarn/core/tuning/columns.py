@@ -7,7 +7,7 @@ how small each packing makes the data, and how fast this machine packs and unpac
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import astuple, dataclass, field
 from functools import reduce
 from typing import Any
 
@@ -91,12 +91,13 @@ def known_of(configurations: Sequence[Configuration]) -> Known:
 
 @dataclass(frozen=True)
 class Filled:
-    """Lanes of one phase, an entry each, shape (n, 1): parts, MB and rows of the one that ends
-    last, how many are at work, and the spread of how long that takes."""
+    """Lanes of one phase, an entry each, shape (n, 1): parts, MB, rows and batches of the one that
+    ends last, how many are at work, and the spread of how long that takes."""
 
     parts: Floats
     mb: Floats
     rows: Floats
+    batches: Floats
     busy: Floats
     spread: Floats
 
@@ -115,7 +116,6 @@ class Columns:
     shaped: Filled
     shipped: Filled
     loaded: Filled
-    batch_rows: Floats
     resized: Floats  # Whether the compute has another size than at rest.
     total_mb: Floats
     total_rows: Floats
@@ -247,14 +247,16 @@ def columns_of(
             if not loading:
                 return lanes(pieces(place, part_size), slots)
             fortune = None if fortunes is None else fortunes[place]
-            return lanes(pieces(place, part_size), slots, facts.luck, fortune)
+            volume, batch = volumes[place], values[-1]
+            row = volume.bytes / max(volume.rows, 1)
+            return lanes(pieces(place, part_size), slots, facts.luck, fortune, batch * row)
 
         made, back = table.each(("part_size", *levers), one, which)
-        told = np.array([[x.parts, x.bytes, x.busy, x.spread] for x in made], dtype=float)[back]
-        number, volume, busy, spread = (told[:, place : place + 1] for place in range(4))
-        return Filled(number, volume / MB, volume * per_byte, np.maximum(busy, 1), spread)
+        told = np.array([astuple(one) for one in made], dtype=float)[back]
+        count, volume, batches, busy, spread = (told[:, place : place + 1] for place in range(5))
+        return Filled(count, volume / MB, volume * per_byte, batches, np.maximum(busy, 1), spread)
 
-    def slots(streams: int, tier: str) -> int:
+    def slots(streams: int, tier: str, batch_rows: int) -> int:
         return (
             streams if facts.slots is None else min(streams, max(tier_units(tier), 1) * facts.slots)
         )
@@ -285,8 +287,7 @@ def columns_of(
         shaped=filled(("workers",), lambda workers: int(workers)),
         # Where no depot is named, a target that takes files is sent them by its own streams.
         shipped=filled(("transfer_streams", "load_streams"), lambda own, load: int(own or load)),
-        loaded=filled(("load_streams", "tier"), slots, loading=True),
-        batch_rows=table.number("batch_rows"),
+        loaded=filled(("load_streams", "tier", "batch_rows"), slots, loading=True),
         resized=number(*table.each(("tier",), lambda tier: facts.resting_tier not in (None, tier))),
         total_mb=size / MB,
         total_rows=rows,

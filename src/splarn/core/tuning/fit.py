@@ -27,7 +27,7 @@ from splarn.core.tuning.discrepancy import Discrepancy, learn
 from splarn.core.tuning.laws import LEAST, PHASES, Law, Phase
 from splarn.core.tuning.least_squares import least_squares
 from splarn.core.tuning.pieces import luck_of
-from splarn.core.tuning.places import Kinds, kinds_of, places_of
+from splarn.core.tuning.places import Kinds, alike, kinds_of, places_of
 from splarn.core.tuning.sampling import Likely, draws_of
 from splarn.core.tuning.trial import Trial
 
@@ -112,6 +112,8 @@ class Model:
     reach: tuple[Floats, Floats]
     tried: Table
     volumes: tuple[Volume, ...]
+    # Those of the trials, with what chance did to their parts.
+    fitted: Columns
 
     def costs(
         self, table: Table, columns: Columns, seconds: Mapping[str, Floats], prices: Prices
@@ -129,6 +131,16 @@ class Model:
         here = _at_work(columns)
         over = np.maximum(here - self.reach[1], self.reach[0] - here)
         found: Floats = np.linalg.norm(np.maximum(over, 0), axis=1)[:, None]
+        return found
+
+    def unlike(self, table: Table, volume: Volume, kinds: Kinds) -> Floats:
+        """How little each has in common with any trial in loading, 0 to 1; shape (n, 1)."""
+        levers = next(one.law.phase.levers for one in self.phases if one.law.phase.name == "load")
+        few, back = table.distinct(levers)
+        every = np.arange(self.tried.count)
+        tried = places_of(self.tried, self.volumes, kinds, levers, every)
+        near = alike(places_of(few, [volume], kinds, levers), tried).max(axis=1)
+        found: Floats = (1 - near)[back][:, None]
         return found
 
     def kinds(self, table: Table) -> Kinds:
@@ -183,13 +195,19 @@ class Model:
         return found
 
 
-def fit_model(trials: Sequence[Trial], packed: Mapping[str, Packed] | None = None) -> Model:
+def fit_model(
+    trials: Sequence[Trial],
+    packed: Mapping[str, Packed] | None = None,
+    loose: Sequence[float] | None = None,
+) -> Model:
     """Fits the model to trials; warm-ups are left out.
 
-    `packed` is what packings do by measurement here, also those that no trial had. Raises
-    RequestError with fewer than three trials.
+    `packed` is what packings do by measurement here, also those that no trial had. `loose` says of
+    each trial how many times as far it may be off as a usual one. Raises RequestError with fewer
+    than three trials.
     """
-    used = [trial for trial in trials if trial.tells]
+    told = [one for one in zip(trials, loose or [1.0] * len(trials), strict=True) if one[0].tells]
+    used, weighed = [one for one, _ in told], np.array([by for _, by in told])
     if len(used) < LEAST_TRIALS:
         raise RequestError(
             f"A model needs at least {LEAST_TRIALS} trials and there are {len(used)}: "
@@ -221,7 +239,8 @@ def fit_model(trials: Sequence[Trial], packed: Mapping[str, Packed] | None = Non
 
     def fitted_to(phase: Phase, columns: Columns, rough: bool = False) -> PhaseFit:
         seconds = [trial.phases[phase.name] for trial in used]
-        return _fit_phase(Law(phase, known, _hints(phase, packed)), columns, seconds, rough)
+        law = Law(phase, known, _hints(phase, packed))
+        return _fit_phase(law, columns, seconds, weighed, rough)
 
     slots = None
     if len(tiers) > 1:
@@ -234,18 +253,18 @@ def fit_model(trials: Sequence[Trial], packed: Mapping[str, Packed] | None = Non
         phase.name: fitted_to(phase, columns) for phase in PHASES if phase.name in used[0].phases
     }
     kinds = kinds_of(table)
-    loose = disturbed([fitted.residuals for fitted in phases.values()])
+    taken = weighed * disturbed([fitted.residuals for fitted in phases.values()])
     reach = _at_work(columns)
     corrected = []
     for fitted in phases.values():
         places = places_of(table, volumes, kinds, fitted.law.phase.levers, every)
-        error = learn(places, fitted.residuals, fitted.residuals / fitted.freedom, loose)
+        error = learn(places, fitted.residuals, fitted.residuals / fitted.freedom, taken)
         left = fitted.residuals - error.at(places)
         corrected.append(replace(fitted, error=error, residuals=left))
     return Model(
         tuple(corrected), replace(facts, slots=slots), _measured(used), len(used),
         Traffic.of(used), _spread(used, columns, corrected),
-        (reach.min(axis=0), reach.max(axis=0)), table, volumes,
+        (reach.min(axis=0), reach.max(axis=0)), table, volumes, columns,
     )  # fmt: skip
 
 
@@ -273,9 +292,11 @@ def _hints(phase: Phase, packed: Mapping[str, Packed]) -> dict[str, tuple[float,
 
 
 def _fit_phase(
-    law: Law, columns: Columns, seconds: Sequence[float], rough: bool = False
+    law: Law, columns: Columns, seconds: Sequence[float], loose: Floats, rough: bool = False
 ) -> PhaseFit:
     """Log-residual robust least squares with the priors as further residuals.
+
+    `loose` are multipliers of each one's noise.
 
     The noise is re-estimated between rounds from the residuals' median absolute deviation; the
     covariance is Laplace's, from the last Jacobian. A `rough` fit is one round from the priors.
@@ -286,7 +307,7 @@ def _fit_phase(
 
     def residuals(candidates: Floats) -> Floats:
         predicted = law.seconds(columns, candidates)
-        misfit = (observed[:, None] - np.log(predicted)) / noise
+        misfit = (observed[:, None] - np.log(predicted)) / (noise * loose[:, None])
         # Huber's weights on the data alone: the priors must keep their pull.
         size = np.abs(misfit)
         bent = np.where(
@@ -301,7 +322,7 @@ def _fit_phase(
         theta, jacobian = min(tried, key=lambda one: float((residuals(one[0][None, :]) ** 2).sum()))
         predicted = law.seconds(columns, theta[None, :])[:, 0]
         misfit = observed - np.log(predicted)
-        deviation = 1.4826 * float(np.median(np.abs(misfit)))
+        deviation = 1.4826 * float(np.median(np.abs(misfit / loose)))
         # Few trials flatter their own fit, so the noise is raised towards its first guess.
         count = len(observed)
         pooled = (count * deviation**2 + 3 * FIRST_NOISE**2) / (count + 3)

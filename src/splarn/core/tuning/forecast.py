@@ -28,6 +28,8 @@ SEED = 20
 BEYOND = 0.03
 # And for each doubling of what is at work at once, or of a part, beyond what was tried.
 BEYOND_LEVER = 0.035
+# And where nothing like it was tried: laws that held elsewhere may not hold there.
+UNLIKE = 0.08
 # How much of a trial's spread lasts as long as a run; the other half averages out.
 LASTS = 0.5
 # Half of a normal 90 % interval, in standard deviations.
@@ -143,9 +145,11 @@ class Forecaster:
             name: (self.what_if.seconds(name, few), which) for name, (few, which) in told.items()
         }
 
-    def of_run(self, columns: Columns) -> Floats:
+    def of_run(self, table: Table, columns: Columns) -> Floats:
         """What a whole run is off by, a factor; shape (configurations, draws)."""
-        spread = np.hypot(self._spread, BEYOND_LEVER * self.model.beyond(columns))
+        unlike = UNLIKE * self.model.unlike(table, self.volume, self.kinds)
+        far = np.hypot(unlike, BEYOND_LEVER * self.model.beyond(columns))
+        spread = np.hypot(self._spread, far)
         found: Floats = np.exp(spread * self._of_run + self._of_volume)
         return found
 
@@ -166,7 +170,7 @@ def forecast(
     table = Table.of(configurations)
     teller = Forecaster(model, volume, prices, kinds=model.kinds(table), what_if=what_if)
     columns = model.columns(table, teller.volume)
-    off = teller.of_run(columns)
+    off = teller.of_run(table, columns)
     by_phase = {name: few[which] * off for name, (few, which) in teller.phases(table).items()}
     total = sum(by_phase.values(), np.zeros(off.shape))
     items = model.costs(table, columns, by_phase, teller.prices)
@@ -223,7 +227,7 @@ def spread_of(
         here = slice(first, first + CHUNK)
         few = table.take(here)
         columns = model.columns(few, teller.volume)
-        off: Any = teller.of_run(columns).astype(np.float32)
+        off: Any = teller.of_run(few, columns).astype(np.float32)
         by_phase = {name: values[which[here]] * off for name, (values, which) in told.items()}
         total = added(by_phase.values())
         paid = added(model.costs(few, columns, by_phase, teller.prices).values())

@@ -88,8 +88,8 @@ Formula = Callable[[Columns, Values], Floats]
 class Phase:
     """A phase of a load: what its seconds follow from, and whether rented compute is in use.
 
-    Only these `levers` matter to it. `binding` are parameters of limits, one of which may hold and
-    then hides what the others are: each is also tried as one that does.
+    Only these `levers` matter to it. `binding` are parameters one of which may hold and then hides
+    what the others are: each is also tried as one that does.
     """
 
     name: str
@@ -203,14 +203,11 @@ def _load(columns: Columns, of: Values) -> Floats:
     # The more there are at what all share, the worse it is used.
     crowded = 1 + of["crowding"] * (lane.busy - 1)
     slow = larger(free, lane.busy * crowded / of[CORES])
-    rows = lane.rows / np.maximum(lane.parts, 1e-9)
-    batch = np.where(columns.batch_rows > 0, columns.batch_rows, np.inf)
-    commits = lane.parts * np.maximum(np.ceil(rows / batch - 1e-9), 1)
     work = lane.rows * of["s a row"] * of["factor"] * of["format"]
     work = work + lane.mb * columns.unpacked * of["unpacking s a MB"] * of["unpacking there"]
     work = work + lane.mb * columns.packed * of["pulling s a packed MB"]
     grown = np.maximum(columns.total_rows / SMALL, 1) ** np.minimum(of["growth"], 1)
-    alone = (work * grown + commits * of["s a commit"]) * slow
+    alone = (work * grown + lane.batches * of["s a commit"]) * slow
     # What all streams share works through all there is.
     shared = of["shared s a MB"] + of["line s a packed MB"] * columns.packed
     limit = columns.total_mb * shared * crowded
@@ -221,7 +218,7 @@ def _finish(columns: Columns, of: Values) -> Floats:
     return of["start s"] + columns.total_rows * of["s a row"] * of["factor"]
 
 
-_USL = (Parameter("contention", 0.2, 1.5), Parameter("coherency", 0.003, 1.5))
+_USL = (Parameter("contention", 0.05, 2.0), Parameter("coherency", 0.001, 2.0))
 _WAY = Parameter("factor", 1.0, 0.7, per="way", where_several=True)
 
 # In the order in which they follow one another. Trials of a target that is given rows have no
@@ -267,7 +264,7 @@ PHASES = (
         "load",
         ("part_size", "format", "packing", "load_streams", "batch_rows", "tier", *LOAD_LEVERS),
         (
-            Parameter("overhead s a part", 0.01, 1.5),
+            Parameter("overhead s a part", 0.02, 2.0),
             Parameter("s a row", 5e-6, 2.0),
             Parameter("s a commit", 0.01, 2.0),
             *_USL,
@@ -284,7 +281,14 @@ PHASES = (
         ),
         _load,
         rents=True,
-        binding=(CORES, "shared s a MB", "line s a packed MB", "pulling s a packed MB"),
+        binding=(
+            CORES,
+            "shared s a MB",
+            "line s a packed MB",
+            "pulling s a packed MB",
+            "overhead s a part",
+            "s a commit",
+        ),
     ),
     Phase(
         "finish",

@@ -106,12 +106,13 @@ def luck_of(
 class Lanes:
     """The lane that ends last. `parts` and `bytes` are those on it, the longer of them for more.
 
-    `busy` is how many lanes are at work on the average, `spread` that of the logs of how long it
-    takes by the luck of the parts.
+    So are the `batches` that they are made durable in. `busy` is how many lanes are at work on the
+    average, `spread` that of the logs of how long it takes by the luck of the parts.
     """
 
     parts: float
     bytes: float
+    batches: float
     busy: float
     spread: float
 
@@ -146,41 +147,53 @@ def lanes(
     slots: int,
     luck: Luck = NO_LUCK,
     fortune: Fortune = None,
+    batch: float = 0.0,
 ) -> Lanes:
     """How parts fill so many slots, each going to the one that is free first (Graham 1969).
 
-    `fortune` is what chance did to each part, where that is known; else it is drawn from `luck`.
+    `fortune` is what chance did to each part, where that is known; else it is drawn from `luck`. A
+    `batch` is of so many bytes, 0 for a whole part.
     """
     count = sum(number for _, number in parts)
     total = sum(size * number for size, number in parts)
     if not count or not total:
-        return Lanes(0.0, 0.0, 1.0, 0.0)
+        return Lanes(0.0, 0.0, 0.0, 1.0, 0.0)
     slots = min(max(slots, 1), count)
     if count > MANY * slots and fortune is None:
         rounds = count / slots + 0.5 * (slots - 1) / slots
         spread = np.sqrt(np.expm1(luck.spread**2) + luck.stragglers * (luck.factor - 1) ** 2)
-        return Lanes(rounds, rounds * total / count, count / rounds, float(spread / count**0.5))
+        batches = sum(_batches(size, batch) * number for size, number in parts) / count
+        return Lanes(
+            rounds, rounds * total / count, rounds * batches, count / rounds,
+            float(spread / count**0.5),
+        )  # fmt: skip
     sizes = np.repeat([size for size, _ in parts], [number for _, number in parts])
     fixed = FIXED * total / count
     chances = CHANCES if fortune is None else 1
     factors = luck.factors(fixed + sizes) if fortune is None else np.array([fortune])
     takes = (fixed + sizes) * factors
     ends = np.zeros((chances, slots))
-    number, volume = np.zeros((chances, slots)), np.zeros((chances, slots))
+    number, volume, made = (np.zeros((chances, slots)) for _ in range(3))
     every = np.arange(chances)
     for place in range(count):
         free = ends.argmin(axis=1)
         ends[every, free] += takes[:, place]
         number[every, free] += factors[:, place]
         volume[every, free] += sizes[place] * factors[:, place]
+        made[every, free] += _batches(sizes[place], batch) * factors[:, place]
     last = ends.argmax(axis=1)
     longest = ends[every, last]
     return Lanes(
         float(number[every, last].mean()),
         float(volume[every, last].mean()),
+        float(made[every, last].mean()),
         float((ends.sum(axis=1) / longest).mean()),
         float(np.log(longest).std()),
     )
+
+
+def _batches(size: float, batch: float) -> float:
+    return float(np.ceil(size / batch - 1e-9)) if batch else 1.0
 
 
 def _nearest(values: Sequence[float], wanted: float) -> float:

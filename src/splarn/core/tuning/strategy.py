@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from statistics import median
 from typing import Protocol
 
 import numpy as np
 
-from splarn.core.tuning.columns import KINDS, Table, Volume, kind_of
+from splarn.core.tuning.columns import KINDS, Packed, Table, Volume, kind_of
 from splarn.core.tuning.configuration import LEVERS, REGRET, Configuration, Space
 from splarn.core.tuning.design import SHARES, PlannedTrial, design, share_of
 from splarn.core.tuning.fit import LEAST_TRIALS, fit_model
@@ -27,6 +27,10 @@ WORTH_LARGER = 1.5
 OVERHEAD = 0.05
 # A trial that promises to take away less than this share of the wanted regret is not worth it.
 WORTHLESS = 0.1
+# So many batches in a part show what a batch costs.
+SHOWN = 2
+# After so many trials no more are tried, whatever they may still promise.
+ENOUGH = 64
 # Parts that each stream is to have before a trial shows what many of them do.
 WELL_FED = 2
 # The chance that no other is better by more than the wanted regret, from which on one is chosen.
@@ -67,14 +71,21 @@ class Strategy(Protocol):
 
 
 def strategy_by(
-    name: str, space: Space, aim: Aim, sample: Volume, repeats: int, seed: int, regret: float
+    name: str,
+    space: Space,
+    aim: Aim,
+    sample: Volume,
+    repeats: int,
+    seed: int,
+    regret: float,
+    packed: Mapping[str, Packed] | None = None,
 ) -> Strategy:
-    """A strategy by its name."""
+    """A strategy by its name; `packed` is what packings were measured to do."""
     if name == "grid":
         return grid(space, repeats, seed)
     if name == "star":
         return star(space, repeats, seed)
-    return Adaptive(space, aim, sample, seed, regret)
+    return Adaptive(space, aim, sample, seed, regret, packed)
 
 
 class Listed:
@@ -158,11 +169,18 @@ class Adaptive:
     """
 
     def __init__(
-        self, space: Space, aim: Aim, sample: Volume, seed: int, regret: float = REGRET
+        self,
+        space: Space,
+        aim: Aim,
+        sample: Volume,
+        seed: int,
+        regret: float = REGRET,
+        packed: Mapping[str, Packed] | None = None,
     ) -> None:
+        self.packed = packed
         self.every = list(space.grid())
         self.aim, self.sample, self.seed, self.wanted = aim, sample, seed, regret
-        self.start = starting_trials(space)
+        self.start = starting_trials(space, sample)
         self.volumes = {"trial": sample}
         most = largest(sample, aim.volume)
         if most.bytes >= WORTH_LARGER * sample.bytes:
@@ -182,7 +200,7 @@ class Adaptive:
             return None
         if self._last is not None and self._last[0] == (len(trials), trials[-1]):
             return self._last[1]
-        model = fit_model(trials)
+        model = fit_model(trials, self.packed)
         seed = self.seed + len(trials)
         every: Sequence[Configuration] = self.every
         if len(every) > LARGE:
@@ -196,7 +214,7 @@ class Adaptive:
 
     def most(self) -> int:
         """See Strategy."""
-        return max(len(self.start) + LEAST_TRIALS, min(3 * len(self.every), 400))
+        return max(len(self.start) + LEAST_TRIALS, min(3 * len(self.every), ENOUGH))
 
     def following(self, trials: Sequence[Trial]) -> PlannedTrial | None:
         """See Strategy."""
@@ -344,28 +362,30 @@ class Adaptive:
         return chosen, role, most / max(least, 1e-12)
 
 
-def starting_trials(space: Space) -> list[PlannedTrial]:
+def starting_trials(space: Space, sample: Volume) -> list[PlannedTrial]:
     """A warm-up, the reference, and as few trials as show every lever's ends and every kind.
+
+    Of a lever counts what a trial of the sample can show: a batch as large as a part shows nothing.
 
     Greedy: each next one shows the most that no earlier one did.
     """
     every = list(space.grid())
     middle = centre_of(space)
     shown: set[tuple[str, object]] = set()
-    wanted = {fact for one in every for fact in _facts(one, space)}
+    wanted = {fact for one in every for fact in _facts(one, space, sample)}
     chosen = [middle]
-    shown |= _facts(middle, space)
+    shown |= _facts(middle, space, sample)
     while wanted - shown:
         # Of those that show as much, one unlike those before tells levers apart.
         following = max(
             every,
             key=lambda one: (
-                len(_facts(one, space) - shown),
+                len(_facts(one, space, sample) - shown),
                 min(len(_changed(one, other)) for other in chosen),
             ),
         )
         chosen.append(following)
-        shown |= _facts(following, space)
+        shown |= _facts(following, space, sample)
     while len(chosen) < min(LEAST_TRIALS + 1, len(every)):
         chosen.append(
             max(every, key=lambda one: min(len(_changed(one, other)) for other in chosen))
@@ -376,13 +396,15 @@ def starting_trials(space: Space) -> list[PlannedTrial]:
     return planned + [PlannedTrial(one, 1, "small") for one in (middle, chosen[-1])]
 
 
-def _facts(one: Configuration, space: Space) -> set[tuple[str, object]]:
+def _facts(one: Configuration, space: Space, sample: Volume) -> set[tuple[str, object]]:
     """What a trial of a configuration shows that laws must know: ends of numbers, and kinds."""
     facts: set[tuple[str, object]] = {(kind, kind_of(kind, one)) for kind in KINDS}
     facts.add(("tier", one.tier))
     for name, values in space.values.items():
         if LEVERS[name].is_number and len(set(values)) > 1:
             ends = (min(values), max(values))
-            if getattr(one, name) in ends:
+            rows = one.part_size * sample.rows / max(sample.bytes, 1)
+            hidden = name == "batch_rows" and one.batch_rows * SHOWN > rows
+            if getattr(one, name) in ends and not hidden:
                 facts.add((name, getattr(one, name)))
     return facts

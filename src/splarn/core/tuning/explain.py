@@ -1,0 +1,163 @@
+"""Where a forecast's time comes from, and what the trials say of each parameter, in plain words."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from splarn.core.tuning.columns import Floats, Table, Volume
+from splarn.core.tuning.configuration import Configuration
+from splarn.core.tuning.fit import Model, PhaseFit
+from splarn.core.tuning.laws import CORES
+
+# The log of a parameter that takes no time, and of one that never holds anything up.
+NONE, ENDLESS = -40.0, 40.0
+# A parameter of which trials left this much of what was thought before is not known by them.
+UNTOLD = 0.7
+DRAWS, SEED = 400, 21
+
+# What each phase's seconds are made of: words, and the parameters without which they would not be.
+# What slows work is taken away first, so that the rest is what it takes alone.
+CAUSES: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
+    "shape": (
+        ("workers slowing one another", ("contention", "coherency")),
+        ("packing", ("packing s a MB",)),
+        ("reading and cutting", ("cutting s a MB",)),
+        ("each part, beside its bytes", ("overhead s a part",)),
+        ("before the first part", ("start s",)),
+    ),
+    "ship": (
+        ("senders slowing one another", ("contention", "coherency")),
+        ("the line that all senders share", ("line s a packed MB",)),
+        ("bytes over one sender's line", ("sending s a packed MB",)),
+        ("each part, beside its bytes", ("s a part",)),
+        ("before the first part", ("start s",)),
+    ),
+    "size": (("giving the compute its size, and back", ("there and back s",)),),
+    "queue": (
+        ("noting each part", ("s a part",)),
+        ("waiting to be let in", ("start s",)),
+    ),
+    "load": (
+        ("streams slowing one another", ("contention", "coherency", CORES, "crowding")),
+        ("what all streams share", ("shared s a MB", "line s a packed MB")),
+        ("the table growing", ("growth",)),
+        ("making batches durable", ("s a commit",)),
+        ("unpacking", ("unpacking s a MB",)),
+        ("fetching packed bytes", ("pulling s a packed MB",)),
+        ("reading and storing rows", ("s a row",)),
+        ("each part, before its first row", ("overhead s a part",)),
+    ),
+    "finish": (
+        ("proving rows", ("s a row",)),
+        ("the rest of finishing", ("start s",)),
+    ),
+}
+
+# What single parameters say, `{}` standing for their value.
+SAYINGS: dict[str, dict[str, str]] = {
+    "shape": {
+        "overhead s a part": "making a part costs {} beside its bytes",
+        "contention": "each further worker slows all by {}",
+        "cutting s a MB": "reading and cutting takes {} a MB",
+    },
+    "ship": {
+        "s a part": "sending a part costs {} beside its bytes",
+        "sending s a packed MB": "one sender takes {} for a packed MB",
+        "line s a packed MB": "all senders together take no less than {} for a packed MB",
+        "contention": "each further sender slows all by {}",
+    },
+    "size": {"there and back s": "giving the compute its size and back takes {}"},
+    "queue": {"start s": "a load waits {} to be let in"},
+    "load": {
+        "overhead s a part": "a part costs {} before its first row",
+        "s a row": "a row costs {}",
+        "s a commit": "making a batch durable costs {}",
+        "pulling s a packed MB": "a stream takes {} to fetch a packed MB",
+        "contention": "each further stream slows all by {}",
+        CORES: "the target serves {} streams at full speed",
+        "shared s a MB": "all streams together take no less than {} for a MB",
+        "line s a packed MB": "all streams together fetch a packed MB in no less than {}",
+    },
+    "finish": {
+        "start s": "finishing takes {} whatever was loaded",
+        "s a row": "proving a row costs {}",
+    },
+}
+# Trials with more than one value of these would tell a parameter.
+TELLS = {
+    "s a commit": "batch rows", CORES: "load streams", "contention": "load streams",
+    "overhead s a part": "part size", "s a part": "part size", "unpacking s a MB": "codec",
+    "pulling s a packed MB": "codec", "packing s a MB": "codec",
+    "line s a packed MB": "codec and load streams", "shared s a MB": "load streams",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Cause:
+    """A piece of a phase's time, in seconds."""
+
+    phase: str
+    words: str
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Finding:
+    """What trials say of a parameter: words with its value left out, and a 90 % interval.
+
+    `unit` is s, share or count. `told` is whether trials say more than was thought before them;
+    where not, `would_tell` names the levers of which further values would.
+    """
+
+    phase: str
+    words: str
+    low: float
+    median: float
+    high: float
+    unit: str
+    told: bool
+    would_tell: str
+
+
+def causes(model: Model, configuration: Configuration, volume: Volume) -> list[Cause]:
+    """What a configuration's time is made of: pieces that add up to it, the longest first."""
+    columns = model.columns(Table.of([configuration]), volume)
+    found = []
+    for fitted in model.phases:
+        theta = fitted.theta.copy()
+        before = _seconds(fitted, columns, theta)
+        for words, names in CAUSES[fitted.law.phase.name]:
+            for name in names:
+                first, count, _ = fitted.law.slots[name]
+                theta[first : first + count] = ENDLESS if name == CORES else NONE
+            after = _seconds(fitted, columns, theta)
+            found.append(Cause(fitted.law.phase.name, words, max(before - after, 0.0)))
+            before = after
+    return sorted(found, key=lambda one: -one.seconds)
+
+
+def _seconds(fitted: PhaseFit, columns: object, theta: Floats) -> float:
+    return float(fitted.law.seconds(columns, theta[None, :])[0, 0])  # type: ignore[arg-type]
+
+
+def findings(model: Model) -> list[Finding]:
+    """What the trials say of the parameters that have words."""
+    random = np.random.default_rng(SEED)
+    found = []
+    for fitted in model.phases:
+        draws = fitted.draws(DRAWS, random)
+        for name, words in SAYINGS[fitted.law.phase.name].items():
+            first, count, _ = fitted.law.slots[name]
+            for place in range(first, first + count):
+                low, median, high = np.exp(np.quantile(draws[:, place], [0.05, 0.5, 0.95])).tolist()
+                told = float(draws[:, place].std()) < UNTOLD * float(fitted.law.spread[place])
+                unit = "share" if name == "contention" else "count" if name == CORES else "s"
+                found.append(
+                    Finding(
+                        fitted.law.phase.name, words, low, median, high, unit, told,
+                        "" if told else TELLS.get(name, ""),
+                    )
+                )  # fmt: skip
+    return found
