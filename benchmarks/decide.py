@@ -29,6 +29,7 @@ from benchmarks.worlds import (
 from splarn.core.prices import reckon
 from splarn.core.tuning.columns import Packed
 from splarn.core.tuning.design import PlannedTrial
+from splarn.core.tuning.doubts import calibrated, doubts
 from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.forecast import forecast
 from splarn.core.tuning.plan import Limits
@@ -70,7 +71,8 @@ def held(world: str, how: str, seed: int) -> Held:
     random = np.random.default_rng(seed)
     every = [one for one in SPACE.grid() if one not in {trial.configuration for trial in trials}]
     chosen = [every[place] for place in random.choice(len(every), HELD_OUT, replace=False)]
-    told = forecast(fit_model(trials, measured_here()), chosen, WHOLE, PRICES)
+    model = calibrated(fit_model(trials, measured_here()), trials)
+    told = forecast(model, chosen, WHOLE, PRICES)
     truth = [there.load(PlannedTrial(one, 1, "trial"), WHOLE, MONTHS) for one in chosen]
     actual = np.array([trial.seconds for trial in truth])
     paid = np.array([reckon(PRICES, trial.usage).total for trial in truth])
@@ -82,7 +84,7 @@ def held(world: str, how: str, seed: int) -> Held:
             for one, real in zip(told, actual, strict=True)
         ]),
         np.array([one.seconds.high / one.seconds.low for one in told]),
-        False,
+        bool(doubts(model)),
     )  # fmt: skip
 
 
@@ -91,9 +93,9 @@ def decide(folder: Path, repeats: int, scale: float) -> list[Row]:
     seeds = range(max(round(4 * scale), 1))
     print(
         "| world | trials | median error | nine in ten within | mean, signed | 90 % intervals hold "
-        "| their width | of cost, median | signed |"
+        "| their width | of cost, median | signed | warns |"
     )
-    print("|---|---|---|---|---|---|---|---|---|")
+    print("|---|---|---|---|---|---|---|---|---|---|")
     with ProcessPoolExecutor(2, get_context("spawn")) as pool:
         for how in ("adaptive", "grid"):
             every: list[Held] = []
@@ -116,7 +118,8 @@ def _tell(world: str, how: str, found: Sequence[Held]) -> None:
     print(
         f"| {world} | {how} | {np.median(np.abs(off)):.1%} | {np.quantile(np.abs(off), 0.9):.1%} | "
         f"{off.mean():+.1%} | {inside.mean():.0%} | {np.median(width):.2f} | "
-        f"{np.median(np.abs(cost)):.1%} | {cost.mean():+.1%} |",
+        f"{np.median(np.abs(cost)):.1%} | {cost.mean():+.1%} | "
+        f"{np.mean([one.warned for one in found]):.0%} |",
         flush=True,
     )
 

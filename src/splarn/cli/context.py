@@ -205,13 +205,16 @@ class Context:
 
     def limits(self, deadline: str | None, budget: float | None, confidence: str | None) -> Limits:
         """The limits that options and job file set."""
+        from splarn.core.tuning.clock import parse_deadline
         from splarn.core.tuning.plan import Limits
-        from splarn.core.units import parse_duration, parse_share
+        from splarn.core.units import parse_share
 
+        until = self.setting("--deadline", if_any(parse_deadline), deadline, "limits.deadline")
         return Limits(
-            self.setting("--deadline", if_any(parse_duration), deadline, "limits.deadline"),
+            None if until is None else until.seconds,
             budget if budget is not None else self.job.limits.budget,
             self.setting("--confidence", parse_share, confidence, "limits.confidence"),
+            None if until is None else until.ends,
         )
 
     def prices(self, tiers: Sequence[str] = ()) -> Prices:

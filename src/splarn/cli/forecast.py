@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -20,6 +20,11 @@ from splarn.cli.options import (
 )
 from splarn.core.tuning.configuration import LEVERS
 
+if TYPE_CHECKING:
+    from splarn.cli.output import Output
+    from splarn.core.tuning.columns import Volume
+    from splarn.core.tuning.forecast import Forecast
+
 
 @takes_levers(LEVERS)
 def forecast(
@@ -28,53 +33,156 @@ def forecast(
     to: TargetUrl = None,
     layout: LayoutFile = None,
     sweep: SweepId = None,
-    show: Annotated[
-        int, typer.Option("--show", metavar="N", help="Configurations to list, fastest first.")
-    ] = 12,
+    show: Annotated[int, typer.Option("--show", metavar="N", help="Configurations to list.")] = 12,
+    sort: Annotated[
+        str,
+        typer.Option(
+            "--sort",
+            metavar="COLUMN",
+            help="Order by time, low, high, cost, a phase or a lever; -COLUMN for the other way.",
+        ),
+    ] = "time",
+    where: Annotated[
+        list[str] | None,
+        typer.Option("--where", metavar="CONDITION", help="Only such, as 'cost < 2'; repeatable."),
+    ] = None,
+    link: Annotated[
+        str | None,
+        typer.Option("--link", metavar="RATE", help="What if the line were of 1Gbit/s or 80MB/s."),
+    ] = None,
+    price_factor: Annotated[
+        float,
+        typer.Option("--price-factor", metavar="X", min=0, help="What if prices were X times."),
+    ] = 1.0,
+    files: Annotated[
+        int | None,
+        typer.Option("--files", metavar="N", min=1, help="What if it came in N files."),
+    ] = None,
+    readers: Annotated[
+        str | None,
+        typer.Option("--readers", metavar="SHARE", help="What if readers took so much, as 0.4."),
+    ] = None,
+    explain: Annotated[
+        bool, typer.Option("--explain", help="Say what the first one's time is made of, and why.")
+    ] = False,
     choices: Choices = NO_CHOICES,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
     """Say what every configuration would take for the whole volume, with 90 % intervals.
 
-    Example: [bold]splarn forecast --volume 200GB --load-streams 1,2,4,8[/bold]
+    Example: [bold]splarn forecast --volume 200GB,400GB --load-streams 1..8 --explain[/bold]
+
+    What reaches beyond the trials is marked. Several volumes get a table each.
     """
     from splarn.cli.context import Context
-    from splarn.cli.learned import learn, require_sweep, say_volume, show_forecasts, volume_of
-    from splarn.core.tuning.forecast import forecast as predict
-    from splarn.core.units import plural, show_duration, show_size
+    from splarn.cli.learned import learn, require_sweep, say_learned, say_volume, volume_of
+    from splarn.cli.misuse import if_any, read
+    from splarn.core.tuning.columns import Table
+    from splarn.core.tuning.whatif import WhatIf
+    from splarn.core.units import parse_rate, parse_share, plural
 
     context = Context(job, as_json)
     out = context.out
     require_sweep(context)
-    files = None if volume else context.paths(paths)
+    supposed = WhatIf(
+        read("--link", if_any(parse_rate), link), price_factor, files,
+        read("--readers", parse_share, readers) if readers else 0.0,
+    )  # fmt: skip
+    sources = None if volume else context.paths(paths)
     target = context.target(to) if to or context.job.target.url else None
-    chosen_layout = context.layout(layout, files) if files else None
-    model, entry = learn(context, sweep, target, chosen_layout, files)
+    chosen_layout = context.layout(layout, sources) if sources else None
+    packings = [
+        one for value in choices.get("packing", ()) for one in LEVERS["packing"].values(value)
+    ]
+    learned = learn(context, sweep, target, chosen_layout, sources, packings=packings)
+    entry = learned.sweep
     form = str(entry.document.get("format", "csv"))
     space = context.space(choices, form, bool(entry.document.get("depot")))
-    wanted = volume_of(entry.document["sample"], files, volume)
+    table = Table.of_space(space)
     prices = context.prices(space.values["tier"])
-    forecasts = predict(model, list(space.grid()), wanted, prices)
-    forecasts.sort(key=lambda one: one.seconds.median)
-    out.say(
-        f"{show_size(wanted.bytes)} (about {plural(round(wanted.rows), 'row')}), learnt from "
-        f"{plural(model.trials, 'trial')} of {entry.id}; {plural(len(forecasts), 'configuration')}"
-        ", fastest first."
-    )
-    say_volume(out, wanted)
-    show_forecasts(out, forecasts[:show], prices.currency)
-    if forecasts:
-        best = forecasts[0]
-        split = ", ".join(
-            f"{phase} {show_duration(seconds)}" for phase, seconds in best.phases.items()
+    wanted = [
+        volume_of(entry.document["sample"], sources, one)
+        for one in (volume.split(",") if volume else [None])
+    ]
+    told = [
+        _told(learned.model, table, one, prices, supposed, sort, where or (), show)
+        for one in wanted
+    ]
+    out.say(f"Learnt from {learned.words}; {plural(table.count, 'configuration')}.")
+    if supposed.words():
+        out.say(f"Supposing {', '.join(supposed.words())}.")
+    phases = {one.law.phase.name for one in learned.model.phases}
+    if link is not None and "ship" not in phases:
+        out.note("Nothing is shipped on this way, so the line makes no difference.")
+    say_learned(out, learned, prices)
+    documents = []
+    for one, (forecasts, count) in zip(wanted, told, strict=True):
+        _show(out, one, forecasts[:show], count, prices.currency, sort)
+        say_volume(out, one)
+        documents.append(
+            {
+                "volume": {"bytes": one.bytes, "rows": one.rows, "error": one.error},
+                "forecasts": [each.as_json() for each in forecasts],
+            }
         )
-        out.say(f"The fastest spends its time so: {split}.")
-    out.document(
-        {
-            "volume": {"bytes": wanted.bytes, "rows": wanted.rows, "error": wanted.error},
-            "sweep_id": entry.id,
-            "currency": prices.currency,
-            "forecasts": [one.as_json() for one in forecasts],
-        }
-    )
+    document: dict[str, Any] = {
+        "sweep_id": entry.id,
+        "currency": prices.currency,
+        "configurations": table.count,
+        **documents[0],
+        "volumes": documents,
+    }
+    if explain and told[0][0]:
+        from splarn.cli.explain import explained
+
+        document["explained"] = explained(out, learned, told[0][0][0], supposed.volume(wanted[0]))
+    out.document(document)
+
+
+def _told(
+    model: Any, table: Any, volume: Volume, prices: Any, supposed: Any, sort: str,
+    where: Any, show: int,
+) -> tuple[list[Forecast], int]:  # fmt: skip
+    """The forecasts that are wanted, in order, and how many configurations were chosen from.
+
+    Of very many only those that are shown are told one by one.
+    """
+    from dataclasses import replace
+
+    from splarn.core.tuning.forecast import MANY, forecast, spread_of
+    from splarn.core.tuning.select import chosen, order_by
+
+    spread = spread_of(model, table, volume, prices, what_if=supposed)
+    kept = chosen(spread, where)
+    order = [place for place in order_by(spread, sort).tolist() if kept[place]]
+    few = order if table.count <= MANY else order[: max(show, 1)]
+    forecasts = forecast(model, [table.at(place) for place in few], volume, prices, supposed)
+    return [
+        replace(one, on_frontier=bool(spread.on_frontier[place]))
+        for one, place in zip(forecasts, few, strict=True)
+    ], len(order)
+
+
+def _show(
+    out: Output, volume: Volume, forecasts: list[Forecast], count: int, currency: str, sort: str
+) -> None:
+    from splarn.cli.learned import show_forecasts
+    from splarn.core.units import plural, show_duration, show_size
+
+    if not forecasts:
+        out.note("No configuration meets these conditions: leave one out.")
+        return
+    by = "fastest first" if sort == "time" else f"by {sort}"
+    shown = f"{len(forecasts)} of {count:,}, " if count > len(forecasts) else ""
+    out.say(f"{show_size(volume.bytes)} (about {plural(round(volume.rows), 'row')}), {shown}{by}:")
+    show_forecasts(out, forecasts, currency)
+    best = forecasts[0]
+    split = ", ".join(f"{phase} {show_duration(seconds)}" for phase, seconds in best.phases.items())
+    which = "fastest" if sort == "time" else "first"
+    out.say(f"The {which} spends its time so: {split}.")
+    if best.overlapped is not None and best.overlapped.median < 0.98 * best.seconds.median:
+        out.say(
+            f"If its stages worked at the same time it would take "
+            f"{show_duration(best.overlapped.median)}."
+        )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from splarn.cli.context import Context
@@ -15,14 +16,42 @@ from splarn.core.units import plural
 if TYPE_CHECKING:
     from splarn.core.layout import Layout
     from splarn.core.ledger import Entry, Ledger
+    from splarn.core.prices import Prices
+    from splarn.core.source.codecs import Packing
     from splarn.core.source.places import Place
-    from splarn.core.tuning.columns import Volume
+    from splarn.core.tuning.columns import Packed, Volume
     from splarn.core.tuning.configuration import Configuration
+    from splarn.core.tuning.evidence import Evidence
     from splarn.core.tuning.fit import Model
     from splarn.core.tuning.forecast import Forecast
 
 # A sweep that was broken off tells something from so many trials on.
 LEAST_TRIALS = 4
+# What makes one load like another, in the documents of sweeps and runs.
+OF_A_LOAD = ("target_id", "layout", "depot")
+
+
+@dataclass(frozen=True)
+class Learned:
+    """The model, the newest sweep that it comes from, and all that it was fitted to.
+
+    `packed` is what packings were measured to do.
+    """
+
+    model: Model
+    sweep: Entry
+    evidence: Evidence
+    packed: Mapping[str, Packed]
+
+    @property
+    def words(self) -> str:
+        """What it was learnt from, for a person."""
+        evidence = self.evidence
+        of_sweep = plural(self.model.trials - evidence.runs, "trial")
+        runs = f" and {plural(evidence.runs, 'whole load')}" if evidence.runs else ""
+        return f"{of_sweep}{runs} of {self.sweep.id}" + (
+            f" and {plural(evidence.others, 'other sweep')}" if evidence.others else ""
+        )
 
 
 def learn(
@@ -32,16 +61,25 @@ def learn(
     layout: Layout | None,
     files: Sequence[Place] | None = None,
     depot: str | None = None,
-) -> tuple[Model, Entry]:
-    """The model fitted to the trials of a sweep, and the sweep.
+    packings: Sequence[Packing] = (),
+) -> Learned:
+    """What the ledger tells of loads into a target: trials of its sweeps, and whole loads.
 
     Trials tell of their own target, layout and way only (`depot` as shown, empty for none; None for
     whichever): the newest sweep of just these is taken, one that ended before one that was broken
-    off. One that is named is taken, and what differs is said.
+    off; earlier ones and runs are added by how alike they are. A sweep that is named is taken by
+    itself, and what differs is said. What these `packings` do that no trial had is measured.
     Raises RequestError when none fits; it lists those that there are.
     """
+    from splarn.core.tuning.columns import Packed
+    from splarn.core.tuning.doubts import calibrated
+    from splarn.core.tuning.evidence import Evidence, looseness
     from splarn.core.tuning.fit import fit_model
     from splarn.core.tuning.trial import Trial
+
+    def trials_of(entry: Entry) -> list[Trial]:
+        entries = ledger.entries("trial", parent=entry.id)
+        return [Trial.from_json(trial.document) for trial in entries]
 
     with context.ledger() as ledger:
         if sweep:
@@ -50,15 +88,37 @@ def learn(
                 raise RequestError(f"{entry.id} is a {entry.kind}, not a sweep: name a sweep.")
             for difference in _differences(entry, target, layout, depot):
                 context.out.note(f"{entry.id} {difference}: its trials may say little about this.")
+            fitting = [entry]
         else:
-            entry = _fitting(context, ledger, target, layout, depot)
-        trials = ledger.entries("trial", parent=entry.id)
+            fitting = _fitting(context, ledger, target, layout, depot)
+            entry = fitting[-1]
+        evidence = Evidence()
+        own = trials_of(entry)
+        evidence.add(own, 1.0)
+        for other in fitting[:-1]:
+            found = trials_of(other)
+            evidence.others += bool(found)
+            evidence.add(found, looseness(entry.document, other.document))
+        for run in ledger.entries("run") if not sweep else ():
+            same = (entry.document.get(what) == run.document.get(what) for what in OF_A_LOAD)
+            if run.document.get("trial") and all(same):
+                trial = Trial.from_json(run.document["trial"])
+                evidence.add([trial], looseness(entry.document, run.document, True))
     if "stopped_because" not in entry.document:
-        context.out.note(f"{entry.id} was broken off after {plural(len(trials), 'trial')}.")
+        context.out.note(f"{entry.id} was broken off after {plural(len(own), 'trial')}.")
     known = entry.document.get("source", {}).get("paths")
     if files and known is not None and sorted(map(str, files)) != sorted(known):
         context.out.note(f"{entry.id} took its sample from other files than these.")
-    return fit_model([Trial.from_json(trial.document) for trial in trials]), entry
+    told = entry.document.get("packings", {})
+    packed = {name: Packed(**one) for name, one in told.items()}
+    form = str(entry.document.get("format", "csv"))
+    new = [one for one in packings if f"{form} {one}" not in packed]
+    if files and new and form != "parquet":
+        from splarn.core.tuning.packings import measured
+
+        packed |= measured(files, form, new)
+    model = calibrated(fit_model(evidence.trials, packed, evidence.loose), evidence.trials)
+    return Learned(model, entry, evidence, packed)
 
 
 def require_sweep(context: Context) -> None:
@@ -80,8 +140,8 @@ def _fitting(
     target: str | None,
     layout: Layout | None,
     depot: str | None,
-) -> Entry:
-    """The sweep to learn from when none is named."""
+) -> list[Entry]:
+    """The sweeps to learn from when none is named, that which says most last."""
     sweeps = ledger.entries("sweep")
     if not sweeps:
         raise _no_sweep(ledger)
@@ -98,7 +158,9 @@ def _fitting(
             "No sweep in the ledger is of this target, layout and depot: run `splarn sweep` for "
             f"them, or name one with --sweep: {_listed(ledger, sweeps)}."
         )
-    return (ended or broken)[-1]
+    best = (ended or broken)[-1]
+    others = [one for one in (*ended, *broken) if one.id != best.id]
+    return [*dict.fromkeys(others), best] if target is not None else [best]
 
 
 def _differences(
@@ -158,13 +220,17 @@ def volume_of(sample: Mapping[str, Any], paths: Sequence[Place] | None, size: st
     sources = [Source.of(path) for path in files]
     if all(source.codec == "none" and source.format != "parquet" for source in sources):
         total = sum(source.size for source in sources)
-        return Volume(total, total / row_bytes)
+        sizes = tuple(float(source.size) for source in sources)
+        return Volume(total, total / row_bytes, files=sizes)
     catalogue = survey(files)
     if catalogue.rows is None:
         raise RequestError("A source file is damaged, so its volume is not known: survey it.")
     low, high = catalogue.rows_bounds
     error = (high - low) / 2 / max(catalogue.rows, 1)
-    return Volume(catalogue.rows * row_bytes, catalogue.rows, error)
+    total = catalogue.rows * row_bytes
+    packed = max(sum(source.size for source in sources), 1)
+    sizes = tuple(total * source.size / packed for source in sources)
+    return Volume(total, catalogue.rows, error, sizes)
 
 
 def say_volume(out: Output, volume: Volume) -> None:
@@ -174,6 +240,33 @@ def say_volume(out: Output, volume: Volume) -> None:
             f"How much the packed files hold is an estimate, give or take {volume.error:.0%}, "
             "which the intervals include: `splarn survey --exact` counts."
         )
+
+
+def say_learned(out: Output, learned: Learned, prices: Prices) -> None:
+    """Says what the last whole load changed, and what does not fit the laws."""
+    from splarn.core.tuning.columns import Volume
+    from splarn.core.tuning.doubts import doubts
+    from splarn.core.tuning.fit import fit_model
+    from splarn.core.tuning.forecast import forecast
+    from splarn.core.units import show_change, show_duration
+
+    for one in doubts(learned.model):
+        out.note(one)
+    runs = [trial for trial in learned.evidence.trials if trial.role == "run"]
+    if not runs or out.as_json:
+        return
+    last, before = runs[-1], learned.evidence.without_runs()
+    volume = Volume(last.bytes, last.rows)
+    old = fit_model(before.trials, learned.packed, before.loose)
+    first, now = (
+        forecast(model, [last.configuration], volume, prices)[0].seconds.median
+        for model in (old, learned.model)
+    )
+    out.say(
+        f"The last whole load took {show_duration(last.seconds)}; trials alone would have said "
+        f"{show_duration(first)} ({show_change(first / last.seconds - 1)}), with it they say "
+        f"{show_duration(now)} ({show_change(now / last.seconds - 1)})."
+    )
 
 
 def show_forecasts(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -22,13 +22,31 @@ from splarn.cli.options import (
 )
 from splarn.core.tuning.configuration import LEVERS
 
+if TYPE_CHECKING:
+    from splarn.cli.context import Context
+    from splarn.cli.learned import Learned
+    from splarn.core.prices import Prices
+    from splarn.core.tuning.columns import Volume
+    from splarn.core.tuning.configuration import Configuration, Space
+    from splarn.core.tuning.forecast import Forecast
+    from splarn.core.tuning.plan import Choice, Limits
+
+# So many of very many configurations are forecast one by one, the best and the likeliest to fit.
+SHORTLIST = 400
+# So many others are held against the choice.
+RIVALS = 60
+
 
 @takes_levers(LEVERS)
 def plan(
     paths: Paths = None,
     deadline: Annotated[
         str | None,
-        typer.Option("--deadline", metavar="DURATION", help="The load must end within this."),
+        typer.Option(
+            "--deadline",
+            metavar="WHEN",
+            help="It must end within 45m, 'by 06:00' or 'between 01:00 and 05:00'.",
+        ),
     ] = None,
     budget: Annotated[
         float | None,
@@ -38,6 +56,27 @@ def plan(
         str | None,
         typer.Option("--confidence", metavar="P", help="Chance of keeping both, as 0.9."),
     ] = None,
+    most_streams: Annotated[
+        int | None,
+        typer.Option("--most-streams", metavar="N", min=1, help="No more load streams than this."),
+    ] = None,
+    leave: Annotated[
+        str | None,
+        typer.Option(
+            "--leave", metavar="SHARE", help="Leave so many of the target's slots to others."
+        ),
+    ] = None,
+    growth: Annotated[
+        str | None,
+        typer.Option(
+            "--growth",
+            metavar="SHARE",
+            help="It comes again and grows by so much a month, as 3%: say how long that goes well.",
+        ),
+    ] = None,
+    anyway: Annotated[
+        bool, typer.Option("--anyway", help="Write the plan although it misses its limits.")
+    ] = False,
     out_file: Annotated[
         Path, typer.Option("--out", metavar="FILE", help="Where the plan is written.")
     ] = Path("plan.json"),
@@ -52,19 +91,26 @@ def plan(
 ) -> int:
     """Choose the configuration for a deadline or a budget, say why, and write the plan.
 
-    Example: [bold]splarn plan --deadline 45m --confidence 0.9[/bold]
+    Example: [bold]splarn plan --deadline 'by 06:00' --confidence 0.9[/bold]
 
     With a deadline the cheapest configuration that keeps it is chosen, with only a budget the
-    fastest, with neither the fastest of all.
+    fastest, with neither the fastest of all. One that misses its limits is not written, unless with
+    --anyway.
     """
     import secrets
     from datetime import UTC, datetime
 
     from splarn.cli.context import Context
-    from splarn.cli.learned import learn, require_sweep, say_volume, show_forecasts, volume_of
+    from splarn.cli.learned import (
+        learn,
+        require_sweep,
+        say_learned,
+        say_volume,
+        show_forecasts,
+        volume_of,
+    )
     from splarn.core.source.places import is_url, key_of
-    from splarn.core.tuning.forecast import forecast as predict
-    from splarn.core.tuning.plan import Plan, choose, write_plan
+    from splarn.core.tuning.plan_file import Plan, write_plan
     from splarn.core.units import show_duration
     from splarn.engines import parse_target
 
@@ -80,20 +126,28 @@ def plan(
     named = context.depot(depot)
     if named is not None:
         keep_secrets_out(named, "depot")
-    model, entry = learn(context, sweep, target, chosen_layout, files, context.shown_depot(named))
     space = context.space(choices, chosen_layout.format, named is not None)
+    way = context.shown_depot(named)
+    packings = space.values["packing"]
+    learned = learn(context, sweep, target, chosen_layout, files, way, packings)
     prices = context.prices(space.values["tier"])
-    wanted = volume_of(entry.document["sample"], files, None)
-    forecasts = predict(model, list(space.grid()), wanted, prices)
-    choice = choose(forecasts, limits, prices.currency)
+    wanted = volume_of(learned.sweep.document["sample"], files, None)
+    space = _within(space, learned, most_streams, leave)
+    choice = _choice(learned, space, wanted, prices, limits)
     chosen = choice.chosen
+    reasons = (
+        *choice.reasons,
+        *_sureness(learned, choice, wanted, prices, limits),
+        *_growing(context, learned, choice, wanted, prices, limits, growth),
+        *([_starting(chosen, limits)] if limits.ends is not None else []),
+    )
     made = Plan(
         id=f"plan-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}",
         configuration=chosen.configuration,
         forecast=chosen.as_json(),
         limits=limits,
         meets_limits=choice.meets_limits,
-        reasons=choice.reasons,
+        reasons=reasons,
         sources=tuple(key_of(path.resolve() if isinstance(path, Path) else path) for path in files),
         layout=chosen_layout,
         target=target,
@@ -103,44 +157,186 @@ def plan(
         volume=wanted,
         source_bytes=sum(path.stat().st_size for path in files),
         prices=prices,
-        sweep=entry.id,
+        sweep=learned.sweep.id,
         depot="" if named is None else named if is_url(named) else str(Path(named).resolve()),
     )
-    write_plan(made, out_file)
+    written = choice.meets_limits or anyway
+    if written:
+        write_plan(made, out_file)
     document = {
         "plan_id": made.id,
         "configuration": chosen.configuration.as_json(),
         "seconds": chosen.seconds.as_json(),
         "cost": chosen.cost.as_json(),
+        "cost_items": chosen.costs,
         "currency": prices.currency,
         "phases": chosen.phases,
         "binding_phase": chosen.binding_phase,
         "meets_limits": choice.meets_limits,
         "chance": choice.chance,
-        "reasons": list(choice.reasons),
+        "reasons": list(reasons),
         "runner_up": choice.runner_up.as_json() if choice.runner_up else None,
-        "plan": str(out_file),
+        "plan": str(out_file) if written else None,
     }
-    with context.ledger() as ledger:
-        expected = f"forecast {show_duration(chosen.seconds.median)}"
-        summary = f"{chosen.configuration}: {expected}"
-        if not choice.meets_limits:
-            summary += ", misses its limits"
-        ledger.put("plan", made.id, summary, document)
+    if written:
+        with context.ledger() as ledger:
+            expected = f"forecast {show_duration(chosen.seconds.median)}"
+            summary = f"{chosen.configuration}: {expected}"
+            if not choice.meets_limits:
+                summary += ", misses its limits"
+            ledger.put("plan", made.id, summary, document)
     (out.head if choice.meets_limits else out.bad)(str(chosen.configuration))
-    for reason in choice.reasons:
+    for reason in reasons:
         out.say(reason)
+    say_learned(out, learned, prices)
     show_forecasts(out, choice.ranked[:5], prices.currency, chosen)
     say_volume(out, wanted)
     if choice.meets_limits:
         out.say(f"Wrote {out_file}; `splarn run {out_file}` carries it out.")
+    elif anyway:
+        out.note(f"Wrote {out_file}, which does not keep the limits.")
     else:
         out.note(
-            f"Wrote {out_file}, which does not keep the limits: allow more time or money, widen "
-            "the space and sweep again, or run it knowing that."
+            "No plan was written, since none keeps the limits: allow more time or money, widen the "
+            "space and sweep again, or write this one with --anyway."
         )
     out.document(document)
     return 0 if choice.meets_limits else 1
+
+
+def _within(space: Space, learned: Learned, most: int | None, leave: str | None) -> Space:
+    """The space without configurations that take more of the target than they may."""
+    from splarn.cli.misuse import read
+    from splarn.core.errors import RequestError
+    from splarn.core.tuning.configuration import Rule
+    from splarn.core.units import parse_share, tier_units
+
+    if most is not None:
+        reason = f"more than {most} load streams"
+        space = space.without(
+            [Rule(reason, lambda one: one.load_streams > most, ("load_streams",))]
+        )
+    if leave is not None:
+        share = read("--leave", parse_share, leave)
+        slots = learned.model.facts.slots
+        if slots is None:
+            raise RequestError(
+                "--leave: trials with one tier show no slots of which a share could be left; give "
+                "--most-streams."
+            )
+
+        def greedy(one: Configuration) -> bool:
+            units = max(tier_units(one.tier), 1)
+            return one.load_streams > (1 - share) * units * slots
+
+        space = space.without(
+            [Rule(f"less than {share:.0%} left", greedy, ("load_streams", "tier"))]
+        )
+    return space
+
+
+def _choice(
+    learned: Learned, space: Space, volume: Volume, prices: Prices, limits: Limits
+) -> Choice:
+    """The choice of the whole space; of very many configurations by way of a short list."""
+    import numpy as np
+
+    from splarn.core.tuning.columns import Table
+    from splarn.core.tuning.forecast import MANY, forecast, spread_of
+    from splarn.core.tuning.plan import choose
+
+    table = Table.of_space(space)
+    every: Any = range(table.count)
+    counts = None
+    if table.count > MANY:
+        spread = spread_of(
+            learned.model, table, volume, prices,
+            deadline=limits.deadline, budget=limits.budget,
+        )  # fmt: skip
+        good = spread.chance >= limits.confidence
+        by = spread.cost[:, 1] if limits.deadline is not None else spread.seconds[:, 1]
+        best = np.argsort(np.where(good, by, np.inf))[: SHORTLIST // 2]
+        likely = np.argsort(-spread.chance, kind="stable")[: SHORTLIST // 4]
+        fastest = np.argsort(spread.seconds[:, 1])[: SHORTLIST // 4]
+        every = np.unique(np.concatenate((best, likely, fastest))).tolist()
+        counts = int(good.sum()), table.count
+    configurations = [table.at(place) for place in every]
+    told = forecast(learned.model, configurations, volume, prices)
+    return choose(told, limits, prices.currency, counts)
+
+
+def _sureness(
+    learned: Learned, choice: Choice, volume: Volume, prices: Prices, limits: Limits
+) -> list[str]:
+    """Which unknown could overturn the choice, and what would settle it."""
+    from splarn.core.tuning.posterior import Aim
+    from splarn.core.tuning.sensitivity import sensitivity
+
+    if not choice.meets_limits or choice.runner_up is None:
+        return []
+    others = [one.configuration for one in choice.ranked[1 : RIVALS + 1]]
+    told = sensitivity(
+        learned.model, choice.chosen.configuration, others, Aim(volume, limits, prices)
+    )
+    if told.rival is None or told.chance > 0.98:
+        return ["Nothing that the trials leave open would make another one better by 2 % or more."]
+    why = f", most of all if {told.unknown}" if told.unknown else ""
+    return [
+        f"In {1 - told.chance:.0%} of what the trials leave open another one would be better by "
+        f"2 % or more, mostly {told.rival}{why}; a trial of {told.trial} would tell most about it."
+    ]
+
+
+def _growing(
+    context: Context,
+    learned: Learned,
+    choice: Choice,
+    volume: Volume,
+    prices: Prices,
+    limits: Limits,
+    growth: str | None,
+) -> list[str]:
+    """When a load that comes again and grows no longer keeps its limits."""
+    from splarn.cli.misuse import read
+    from splarn.core.errors import RequestError
+    from splarn.core.tuning.outgrow import outgrown
+    from splarn.core.units import parse_share, show_size
+
+    if growth is None:
+        return []
+    if limits.deadline is None and limits.budget is None:
+        raise RequestError("--growth: give a --deadline or a --budget that may be outgrown.")
+    share = read("--growth", parse_share, growth)
+    every = [one.configuration for one in choice.ranked]
+    told = outgrown(
+        learned.model, choice.chosen.configuration, every, volume, share, prices, limits
+    )
+    if told.months is None:
+        return [f"Growing by {share:.1%} a month it keeps its limits for ten years and more."]
+    after = (
+        f"then {told.then.configuration} does."
+        if told.then is not None
+        else "then nothing of this space does."
+    )
+    return [
+        f"Growing by {share:.1%} a month it keeps its limits for {told.months} months, until "
+        f"{show_size(told.volume.bytes)} come; {after}"
+    ]
+
+
+def _starting(chosen: Forecast, limits: Limits) -> str:
+    """When it has to begin at the latest."""
+    from datetime import timedelta
+
+    import numpy as np
+
+    assert limits.ends is not None, "asked for only where there is a time of the day"
+    needs = float(np.quantile(chosen.draws, limits.confidence, method="higher"))
+    latest = limits.ends - timedelta(seconds=needs)
+    return (
+        f"To end by {limits.ends:%H:%M} with that chance it must begin by {latest:%H:%M:%S}, on "
+        f"{latest:%Y-%m-%d}."
+    )
 
 
 def keep_secrets_out(url: str, what: str = "target") -> None:

@@ -14,7 +14,7 @@ from splarn.core.units import plural, show_change
 if TYPE_CHECKING:
     from splarn.cli.output import Output
     from splarn.core.run.flow import RunRecord
-    from splarn.core.tuning.plan import Plan
+    from splarn.core.tuning.plan_file import Plan
 
 
 def run(
@@ -39,8 +39,11 @@ def run(
 
     An interrupted run goes on where it stopped when the same command is given again.
     """
+    from contextlib import closing
+
     from splarn.cli.context import Context
     from splarn.cli.costs import show_cost
+    from splarn.cli.learned import layout_id
     from splarn.cli.load import (
         agree,
         begun_before,
@@ -53,7 +56,7 @@ def run(
     from splarn.core.run.flow import run_plan
     from splarn.core.source.places import is_url
     from splarn.core.source.secrets import filled
-    from splarn.core.tuning.plan import read_plan
+    from splarn.core.tuning.plan_file import read_plan
     from splarn.core.work.machine import describe_machine
     from splarn.core.work.owner import owned
     from splarn.core.work.pool import Pools
@@ -108,6 +111,8 @@ def run(
         show_load(out, record.load)
         out.document(document)
         return load_code(record.load)
+    with closing(open_engine().connect()) as session:
+        engine = session.version()
     rows = f"{record.load.table}: {plural(record.load.rows_loaded, 'row')}"
     context.note(
         "load",
@@ -126,7 +131,15 @@ def run(
         "run",
         f"run-{record.load.load_id}",
         rows + error,
-        {**document, "machine": describe_machine()},
+        {
+            **document,
+            "machine": describe_machine(),
+            "trial": None if record.trial is None else record.trial.as_json(),
+            "target_id": identity(chosen.target),
+            "layout": layout_id(chosen.layout),
+            "depot": context.shown_depot(chosen.depot or None),
+            "engine": engine,
+        },
         parent=chosen.id,
         seconds=record.seconds,
     )

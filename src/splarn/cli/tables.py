@@ -169,7 +169,7 @@ class Grid:
     def spare(self) -> int:
         """What texts can do without by going on in further lines."""
         return sum(
-            max(taken - max(LEAST_ROOM, *map(len, head.split())), 0)
+            max(taken - max(LEAST_ROOM, 0, *map(len, head.split())), 0)
             for column, head, taken in zip(self.columns, self.heads, self.widths, strict=True)
             if column.wraps
         )

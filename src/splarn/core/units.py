@@ -41,6 +41,22 @@ def parse_size(text: str | int) -> int:
     return text if isinstance(text, int) else _scaled(text, _SIZE_UNITS, "size", "64MiB or 500MB")
 
 
+def parse_rate(text: str) -> float:
+    """Bytes a second in a rate such as `1Gbit/s`, `80MB/s` or `10MiB/s`.
+
+    Raises RequestError when the text is no rate.
+    """
+    compact = text.strip().replace(" ", "").removesuffix("/s")
+    bits = compact.lower().endswith("bit")
+    try:
+        rate = parse_size(compact[:-3] + "B" if bits else compact)
+    except RequestError:
+        rate = 0
+    if not rate or not compact[-1:].isalpha():
+        raise RequestError(f"{text!r} is no rate; write it like 1Gbit/s or 80MB/s.")
+    return rate / 8 if bits else float(rate)
+
+
 def parse_count(text: str | int) -> int:
     """A whole number such as `2_000_000` or `50k`.
 

@@ -6,6 +6,7 @@ import shutil
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 from splarn.core.check.limit import too_many_bad
@@ -24,7 +25,8 @@ from splarn.core.target.notes import LoadNote
 from splarn.core.target.session import OpenEngine
 from splarn.core.tuning.bill import BUSY_PHASES
 from splarn.core.tuning.laws import PHASE_NAMES
-from splarn.core.tuning.plan import Plan
+from splarn.core.tuning.plan_file import Plan
+from splarn.core.tuning.trial import Trial
 from splarn.core.work.pool import Pools
 from splarn.core.work.progress import Progress
 
@@ -40,7 +42,8 @@ class RunRecord:
 
     `error_pct` is the actual time over the forecast median, less one, in percent; None when the
     run went on with an earlier one's work, since its time then says nothing. `set_aside` are rows
-    that could not be converted into the parts' format; they are in `rejects`.
+    that could not be converted into the parts' format; they are in `rejects`. `trial` is what later
+    forecasts learn from it; None of a run that says nothing of a whole load.
     """
 
     load: LoadRecord
@@ -51,6 +54,7 @@ class RunRecord:
     resumed: bool
     set_aside: int = 0
     rejects: Path | None = None
+    trial: Trial | None = None
 
 
 def run_plan(
@@ -94,6 +98,7 @@ def run_plan(
     workers = pools.threads(configuration.workers)
     streams = pools.streams(configuration.load_streams, open_engine().in_process)
     begun = time.perf_counter()
+    started = datetime.now(UTC).isoformat(timespec="milliseconds")
     parts = PartsFormat(configuration.format, configuration.packing, configuration.part_size)
     aside = None if parts.is_copy(plan.layout) else folder / REJECTS
     standing = (folder / MANIFEST).exists() and (aside is None or aside.exists())
@@ -166,15 +171,24 @@ def run_plan(
         if landing is not None:
             landing.clear()
         shutil.rmtree(folder, ignore_errors=True)
+    in_order = {phase: phases[phase] for phase in PHASE_NAMES if phase in phases}
+    trial = Trial(
+        configuration, 1, "run", seconds, in_order, record.rows_loaded + record.rows_rejected,
+        sum(part.raw_bytes for part in record.parts) or round(plan.volume.bytes), manifest.bytes,
+        len(manifest.parts), started, compute, moved=round(usage.moved),
+        requests=round(usage.requests), scanned=round(usage.scanned),
+        part_seconds=tuple(round(part.seconds, 6) for part in record.parts),
+    )  # fmt: skip
     return RunRecord(
         record,
-        {phase: phases[phase] for phase in PHASE_NAMES if phase in phases},
+        in_order,
         seconds,
         reckon(plan.prices, usage),
         None if resumed else (seconds / median - 1) * 100,
         resumed,
         set_aside,
         kept,
+        trial if record.verified and not resumed else None,
     )
 
 

@@ -6,13 +6,14 @@ importance sampling; Vehtari, Gelman and Gabry 2017), without fitting anew.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from splarn.core.tuning.columns import Floats
-from splarn.core.tuning.fit import LEAST_NOISE, Model
-from splarn.core.tuning.laws import LEAST
+from splarn.core.tuning.fit import LEAST_NOISE, LeftOut, Model
+from splarn.core.tuning.laws import LEAST as NOTHING
 from splarn.core.tuning.pieces import MIXED
 from splarn.core.tuning.trial import Trial
 from splarn.core.units import plural
@@ -24,25 +25,25 @@ UNRELIABLE = 0.7
 WRONG = 0.06
 # Spreads from which on a trial counts as disturbed.
 FAR = 3.0
+# So many trials say as much of intervals as was thought before; fewer than this share is too few.
+FEW, HELD = 10, 0.75
+# From fewer that can be foretold nothing is concluded.
+LEAST = 8
 # Half of a normal 90 % interval, in standard deviations.
 Z90 = 1.645
 
 
-@dataclass(frozen=True)
-class LeftOut:
-    """How well trials are foretold by the others.
+def calibrated(model: Model, trials: Sequence[Trial]) -> Model:
+    """The model with intervals as wide as it takes for trials to be foretold by the others.
 
-    `held` of `trials` lay in their 90 % interval; `width` is by what intervals are to be widened so
-    that 90 % would; `odd` are those that no other trial prepares for.
+    `trials` may hold others than it was fitted to. Few trials correct little.
     """
-
-    trials: int
-    held: int
-    width: float
-    odd: int
+    told = left_out(model, [trial for trial in trials if trial.tells])
+    weight = told.foretold / (told.foretold + FEW)
+    return replace(model, width=1 + (told.width - 1) * weight, left_out=told)
 
 
-def left_out(model: Model, trials: list[Trial]) -> LeftOut:
+def left_out(model: Model, trials: Sequence[Trial]) -> LeftOut:
     """Foretells every trial by the others; `trials` are those that the model was fitted to."""
     random = np.random.default_rng(SEED)
     logs = np.zeros((len(trials), DRAWS))
@@ -50,25 +51,27 @@ def left_out(model: Model, trials: list[Trial]) -> LeftOut:
     for fitted in model.phases:
         seconds = fitted.law.seconds(model.fitted, fitted.draws(DRAWS, random))
         taken = [trial.phases[fitted.law.phase.name] for trial in trials]
-        seen = np.log(np.maximum(taken, LEAST))[:, None]
+        seen = np.log(np.maximum(taken, NOTHING))[:, None]
         # What the laws leave out is here as good as noise.
         noise = float(np.hypot(fitted.noise, fitted.error.size))
-        off = (seen - np.log(np.maximum(seconds, LEAST))) / noise
+        off = (seen - np.log(np.maximum(seconds, NOTHING))) / noise
         # A few that were disturbed must not decide.
         logs -= np.where(np.abs(off) < FAR, off**2 / 2, FAR * np.abs(off) - FAR**2 / 2)
         noisy += seconds * np.exp(noise * random.standard_normal(seconds.shape))
     distances: list[float] = []
-    odd = 0
     for place, trial in enumerate(trials):
         weights, shape = smoothed(-logs[place])
-        odd += shape > UNRELIABLE
+        if shape > UNRELIABLE:
+            continue
         foretold = np.log(noisy[place])
         middle = float(weights @ foretold)
         spread = float(np.sqrt(weights @ (foretold - middle) ** 2))
         distances.append(abs(np.log(trial.seconds) - middle) / max(spread, LEAST_NOISE))
-    held = int((np.array(distances) <= Z90).sum())
+    held = sum(one <= Z90 for one in distances)
+    if len(distances) < LEAST:
+        return LeftOut(len(trials), len(distances), held, 1.0)
     needed = float(np.quantile(distances, 0.9)) / Z90
-    return LeftOut(len(trials), held, max(needed, 1.0), odd)
+    return LeftOut(len(trials), len(distances), held, max(needed, 1.0))
 
 
 def smoothed(logs: Floats) -> tuple[Floats, float]:
@@ -114,7 +117,7 @@ def _pareto(over: Floats) -> tuple[float, float]:
     return (count * shape + 5) / (count + 10), scale
 
 
-def doubts(model: Model, told: LeftOut | None = None) -> list[str]:
+def doubts(model: Model) -> list[str]:
     """Sentences about what does not fit; empty where nothing speaks against the laws."""
     found = []
     for fitted in model.phases:
@@ -130,9 +133,10 @@ def doubts(model: Model, told: LeftOut | None = None) -> list[str]:
             f"Parts of one size are of two kinds: {luck.stragglers:.0%} of them take "
             f"{luck.factor:.1f} times as long as the others, for a reason that no lever shows."
         )
-    if told is not None and told.held < 0.75 * told.trials:
+    told = model.left_out
+    if told is not None and told.foretold >= LEAST and told.held < HELD * told.foretold:
         found.append(
-            f"Of {plural(told.trials, 'trial')}, each foretold by the others, only {told.held} lay "
-            f"within their 90 % interval: intervals are {told.width:.1f} times as wide for that."
+            f"Of {plural(told.foretold, 'trial')} foretold by the others only {told.held} lay "
+            "in their 90 % interval; intervals have been widened for that."
         )
     return found

@@ -11,17 +11,15 @@ from splarn.core.tuning.trial import Trial
 # How many times as far a trial may be off as one of the sweep that is learned from: a whole run
 # says most, another day less, another machine or version of the engine little.
 RUN, ANOTHER_DAY, ANOTHER_PLACE = 0.5, 1.6, 4.0
-# No more trials than this are learned from, the newest ones.
-MOST = 300
 
 
 @dataclass
 class Evidence:
-    """Trials and how loosely each is to be taken; `runs` are those of whole loads among them."""
+    """Trials and how loosely each is to be taken; `others` counts further sweeps among them."""
 
     trials: list[Trial] = field(default_factory=list)
     loose: list[float] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
+    others: int = 0
 
     @property
     def runs(self) -> int:
@@ -40,11 +38,7 @@ class Evidence:
     def without_runs(self) -> Evidence:
         """The same before any run."""
         kept = [one for one in zip(self.trials, self.loose, strict=True) if one[0].role != "run"]
-        return Evidence([trial for trial, _ in kept], [by for _, by in kept])
-
-    def newest(self) -> Evidence:
-        """No more of them than can be learned from."""
-        return Evidence(self.trials[-MOST:], self.loose[-MOST:], self.notes)
+        return Evidence([trial for trial, _ in kept], [by for _, by in kept], self.others)
 
 
 def looseness(own: Mapping[str, Any], other: Mapping[str, Any], run: bool = False) -> float:

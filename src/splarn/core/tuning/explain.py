@@ -88,10 +88,12 @@ SAYINGS: dict[str, dict[str, str]] = {
 # Trials with more than one value of these would tell a parameter.
 TELLS = {
     "s a commit": "batch rows", CORES: "load streams", "contention": "load streams",
-    "overhead s a part": "part size", "s a part": "part size", "unpacking s a MB": "codec",
-    "pulling s a packed MB": "codec", "packing s a MB": "codec",
-    "line s a packed MB": "codec and load streams", "shared s a MB": "load streams",
+    "overhead s a part": "part sizes", "s a part": "part sizes", "unpacking s a MB": "codecs",
+    "pulling s a packed MB": "codecs", "packing s a MB": "codecs",
+    "line s a packed MB": "codecs and load streams", "shared s a MB": "load streams",
 }  # fmt: skip
+# What works at once in each phase.
+AT_ONCE = {"shape": "workers", "ship": "transfer streams"}
 
 
 @dataclass(frozen=True)
@@ -138,6 +140,10 @@ def causes(model: Model, configuration: Configuration, volume: Volume) -> list[C
     return sorted(found, key=lambda one: -one.seconds)
 
 
+def _tells(phase: str, name: str) -> str:
+    return TELLS.get(name, "").replace("load streams", AT_ONCE.get(phase, "load streams"))
+
+
 def _seconds(fitted: PhaseFit, columns: object, theta: Floats) -> float:
     return float(fitted.law.seconds(columns, theta[None, :])[0, 0])  # type: ignore[arg-type]
 
@@ -157,7 +163,7 @@ def findings(model: Model) -> list[Finding]:
                 found.append(
                     Finding(
                         fitted.law.phase.name, words, low, median, high, unit, told,
-                        "" if told else TELLS.get(name, ""),
+                        "" if told else _tells(fitted.law.phase.name, name),
                     )
                 )  # fmt: skip
     return found

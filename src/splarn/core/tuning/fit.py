@@ -87,6 +87,21 @@ class Measured:
     bytes: float
 
 
+@dataclass(frozen=True)
+class LeftOut:
+    """How well trials are foretold by the others.
+
+    Of `trials` so many can be `foretold` at all: without the others the laws would be other ones.
+    `held` of these lay in their 90 % interval, and `width` is by what intervals are to be widened
+    so that 90 % would.
+    """
+
+    trials: int
+    foretold: int
+    held: int
+    width: float
+
+
 def _at_work(columns: Columns) -> Floats:
     """The logs of how large parts are and how many are at work at once; shape (n, 4)."""
     size = columns.total_mb / columns.parts
@@ -114,6 +129,9 @@ class Model:
     volumes: tuple[Volume, ...]
     # Those of the trials, with what chance did to their parts.
     fitted: Columns
+    # By what intervals are widened, and why.
+    width: float = 1.0
+    left_out: LeftOut | None = None
 
     def costs(
         self, table: Table, columns: Columns, seconds: Mapping[str, Floats], prices: Prices

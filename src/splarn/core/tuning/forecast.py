@@ -25,11 +25,11 @@ MANY, FEWER_DRAWS = 4000, 60
 CHUNK = 4096
 SEED = 20
 # What laws may leave out at volumes that nobody tried: spread of the log total for each tenfold.
-BEYOND = 0.03
+BEYOND = 0.02
 # And for each doubling of what is at work at once, or of a part, beyond what was tried.
-BEYOND_LEVER = 0.035
+BEYOND_LEVER = 0.03
 # And where nothing like it was tried: laws that held elsewhere may not hold there.
-UNLIKE = 0.08
+UNLIKE = 0.05
 # How much of a trial's spread lasts as long as a run; the other half averages out.
 LASTS = 0.5
 # Half of a normal 90 % interval, in standard deviations.
@@ -129,7 +129,9 @@ class Forecaster:
         # A volume that is an estimate makes every phase as uncertain as it is itself.
         self._of_volume = self.volume.error / Z90 * random.standard_normal(draws)
         self._of_run = random.standard_normal(draws)
-        self._spread = np.hypot(model.spread * lasting**0.5, BEYOND * decades)
+        # What trials were off by, foretold by the others, lasts.
+        widened = model.spread * (model.width**2 - 1) ** 0.5
+        self._spread = np.hypot(np.hypot(model.spread * lasting**0.5, widened), BEYOND * decades)
         self._luck = random.standard_normal(draws)
         self._thetas = {
             one.law.phase.name: what_if.theta(one.law, one.draws(draws, random))

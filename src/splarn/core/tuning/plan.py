@@ -1,25 +1,18 @@
-"""The plan: one configuration chosen under a deadline and a budget, with the reasons."""
+"""The choice: one configuration under a deadline and a budget, with the reasons."""
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
-from pathlib import Path
+from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any
 
 import numpy as np
 
-from splarn.core.check.limit import BadRows
 from splarn.core.errors import RequestError
-from splarn.core.layout import Layout
-from splarn.core.layout.descriptor import from_descriptor, to_descriptor
-from splarn.core.prices import Prices, make_prices
-from splarn.core.tuning.columns import Volume
-from splarn.core.tuning.configuration import LEVERS, Configuration
+from splarn.core.tuning.configuration import LEVERS
 from splarn.core.tuning.forecast import Forecast
 from splarn.core.units import show_duration, show_money
-from splarn.core.work.disk import write_text
 
 # Two configurations whose medians differ by less are as good as one another.
 TIE = 0.01
@@ -27,11 +20,15 @@ TIE = 0.01
 
 @dataclass(frozen=True)
 class Limits:
-    """What the load must keep to: seconds, money, and the chance asked for."""
+    """What the load must keep to: seconds, money, and the chance asked for.
+
+    `ends` is the time of the day by which it has to end, where that is what was said.
+    """
 
     deadline: float | None = None
     budget: float | None = None
     confidence: float = 0.9
+    ends: datetime | None = None
 
     def as_json(self) -> dict[str, Any]:
         """The limits by name."""
@@ -39,6 +36,7 @@ class Limits:
             "deadline": self.deadline,
             "budget": self.budget,
             "confidence": self.confidence,
+            **({} if self.ends is None else {"ends": self.ends.isoformat(timespec="minutes")}),
         }
 
 
@@ -61,42 +59,25 @@ class Choice:
         return self.ranked[1] if len(self.ranked) > 1 else None
 
 
-@dataclass(frozen=True)
-class Plan:
-    """Everything that `run` needs to carry the choice out, as kept in the plan file.
-
-    `target` and `depot` are URLs as the user wrote them, their secrets still `${NAME}`; without a
-    depot nothing is shipped.
-    """
-
-    id: str
-    configuration: Configuration
-    forecast: dict[str, Any]
-    limits: Limits
-    meets_limits: bool
-    reasons: tuple[str, ...]
-    sources: tuple[str, ...]
-    layout: Layout
-    target: str
-    table: str
-    table_mode: str
-    bad_rows: BadRows
-    volume: Volume
-    source_bytes: int
-    prices: Prices
-    sweep: str
-    depot: str = ""
+# How much less time is asked the price of, and what share of a deadline at most.
+LESS, MOST_LESS = 3600.0, 0.25
 
 
-def choose(forecasts: Sequence[Forecast], limits: Limits, currency: str) -> Choice:
-    """Cheapest within the deadline, fastest within the budget, the frontier's knee without limits.
+def choose(
+    forecasts: Sequence[Forecast],
+    limits: Limits,
+    currency: str,
+    counts: tuple[int, int] | None = None,
+) -> Choice:
+    """Cheapest within the deadline, fastest within the budget, fastest of all without limits.
 
     A configuration keeps its limits when the chance that it does is at least the confidence.
+    `counts` are how many keep them and how many there are, where only some are forecast here.
     Raises RequestError when there is nothing to choose from.
     """
     if not forecasts:
         raise RequestError("There is no configuration to choose from: give the space some values.")
-    chances = [_chance(forecast, limits) for forecast in forecasts]
+    chances = [chance_of(forecast, limits) for forecast in forecasts]
     keeping = [
         forecast
         for forecast, chance in zip(forecasts, chances, strict=True)
@@ -111,18 +92,21 @@ def choose(forecasts: Sequence[Forecast], limits: Limits, currency: str) -> Choi
     else:
         ranked = _ranked(keeping, limits)
     chosen = ranked[0]
-    chance = _chance(chosen, limits)
+    chance = chance_of(chosen, limits)
+    kept, total = counts or (len(keeping), len(forecasts))
     reasons = (
-        _why(chosen, limits, chance, bool(keeping), len(keeping), len(forecasts), currency),
+        _why(chosen, limits, chance, bool(keeping), max(kept, len(keeping)), total, currency),
         _what_binds(chosen, forecasts),
         *([_next_best(chosen, ranked[1], currency)] if len(ranked) > 1 else []),
         *_beyond(chosen, limits, chance),
+        *(_less(chosen, forecasts, limits, currency) if keeping else ()),
+        *(() if keeping else _would_fit(forecasts, limits, currency)),
         *([_extrapolated(chosen)] if chosen.extrapolated else []),
     )
     return Choice(chosen, bool(keeping), chance, reasons, tuple(ranked))
 
 
-def _chance(forecast: Forecast, limits: Limits) -> float | None:
+def chance_of(forecast: Forecast, limits: Limits) -> float | None:
     """The chance of keeping every limit at once, from the same draws."""
     if limits.deadline is None and limits.budget is None:
         return None
@@ -255,69 +239,53 @@ def _extrapolated(chosen: Forecast) -> str:
     )
 
 
-def write_plan(plan: Plan, path: Path) -> None:
-    """Writes the plan file.
-
-    Raises OutsideError when the disk refuses.
-    """
-    document = {
-        "splarn_plan": 1,
-        "id": plan.id,
-        "configuration": plan.configuration.as_json(),
-        "forecast": plan.forecast,
-        "limits": plan.limits.as_json(),
-        "meets_limits": plan.meets_limits,
-        "reasons": list(plan.reasons),
-        "source": list(plan.sources),
-        "layout": to_descriptor(plan.layout),
-        "target": {
-            "url": plan.target,
-            "table": plan.table,
-            "table_mode": plan.table_mode,
-            "bad_row_limit": plan.bad_rows.as_json(),
-        },
-        "volume": asdict(plan.volume),
-        "source_bytes": plan.source_bytes,
-        "prices": plan.prices.model_dump(),
-        "sweep": plan.sweep,
-        "depot": plan.depot,
-    }
-    write_text(path, json.dumps(document, indent=1, ensure_ascii=False) + "\n")
+def _at(forecast: Forecast, confidence: float) -> tuple[float, float]:
+    """The seconds and the money that are enough with such a chance, each by itself."""
+    seconds, cost = (
+        np.quantile(draws, confidence, method="higher")
+        for draws in (forecast.draws, forecast.cost_draws)
+    )
+    return float(seconds), float(cost)
 
 
-def read_plan(path: Path) -> Plan:
-    """Reads a plan file.
+def _less(
+    chosen: Forecast, forecasts: Sequence[Forecast], limits: Limits, currency: str
+) -> list[str]:
+    """What an hour less would cost, or a quarter of the deadline where that is shorter."""
+    if limits.deadline is None or not chosen.cost.median:
+        return []
+    less = min(LESS, MOST_LESS * limits.deadline)
+    sooner = replace(limits, deadline=limits.deadline - less)
+    fitting = [one for one in forecasts if (chance_of(one, sooner) or 0) >= limits.confidence]
+    sooner_by = show_duration(less)
+    if chosen in fitting:
+        return [f"It would also keep a deadline that is {sooner_by} sooner."]
+    if not fitting:
+        return [f"No configuration would keep a deadline that is {sooner_by} sooner."]
+    best = min(fitting, key=lambda one: one.cost.median)
+    more = best.cost.median - chosen.cost.median
+    return [
+        f"To end {sooner_by} sooner would cost {show_money(more, currency)} more: "
+        f"{best.configuration}."
+    ]
 
-    Raises RequestError when it is missing or no plan.
-    """
-    try:
-        document = json.loads(path.read_text(encoding="utf-8"))
-        if document["splarn_plan"] != 1:
-            raise RequestError(f"{path} was written by a newer Splarn: update Splarn.")
-        target = document["target"]
-        return Plan(
-            id=document["id"],
-            configuration=Configuration.from_json(document["configuration"]),
-            forecast=document["forecast"],
-            limits=Limits(**document["limits"]),
-            meets_limits=bool(document["meets_limits"]),
-            reasons=tuple(document["reasons"]),
-            sources=tuple(document["source"]),
-            layout=from_descriptor(document["layout"], str(path)),
-            target=target["url"],
-            table=target["table"],
-            table_mode=target["table_mode"],
-            bad_rows=BadRows.read(target["bad_row_limit"]),
-            volume=Volume(**document["volume"]),
-            source_bytes=int(document["source_bytes"]),
-            prices=make_prices(document["prices"], str(path)),
-            sweep=document["sweep"],
-            depot=document.get("depot", ""),
-        )
-    except FileNotFoundError:
-        raise RequestError(f"There is no plan {path}: write one with `splarn plan`.") from None
-    except (OSError, KeyError, TypeError, ValueError) as error:
-        raise RequestError(
-            f"{path} is not a plan written by `splarn plan` ({type(error).__name__}: {error}): "
-            "write a new one."
-        ) from None
+
+def _would_fit(forecasts: Sequence[Forecast], limits: Limits, currency: str) -> list[str]:
+    """What would have to change where nothing keeps the limits."""
+    needs = [(*_at(one, limits.confidence), one) for one in forecasts]
+    found = []
+    affordable = [need for need in needs if limits.budget is None or need[1] <= limits.budget]
+    if limits.deadline is not None and affordable:
+        seconds, _, one = min(affordable, key=lambda need: need[0])
+        found.append(f"in {show_duration(seconds)} ({one.configuration})")
+    in_time = [need for need in needs if limits.deadline is None or need[0] <= limits.deadline]
+    if limits.budget is not None and in_time:
+        _, cost, one = min(in_time, key=lambda need: need[1])
+        found.append(f"for {show_money(cost, currency)} ({one.configuration})")
+    if not found:
+        fastest, cheapest = min(need[0] for need in needs), min(need[1] for need in needs)
+        return [
+            f"With a chance of {limits.confidence:.0%} none takes less than "
+            f"{show_duration(fastest)}, and none costs less than {show_money(cheapest, currency)}."
+        ]
+    return [f"With a chance of {limits.confidence:.0%} it would be done {' or '.join(found)}."]

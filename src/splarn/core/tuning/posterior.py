@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -46,7 +46,7 @@ class Outlook:
 
     `losses` are seconds, or money under a deadline, at the aim's volume, shape (configurations,
     draws); `in_seconds` says which. `shows` tells of trials of the configurations at these places,
-    of a volume; `noise` is the spread of the logs of each phase.
+    of a volume; `noise` is the spread of the logs of each phase, `thetas` its parameters' draws.
     """
 
     configurations: Sequence[Configuration]
@@ -54,6 +54,7 @@ class Outlook:
     in_seconds: bool
     shows: Callable[[Sequence[int], Volume], Shown]
     noise: tuple[float, ...]
+    thetas: Mapping[str, Floats]
 
     @property
     def best(self) -> int:
@@ -110,7 +111,9 @@ def look_ahead(
     # Where nothing has a price, what is cheap is what is fast.
     in_seconds = aim.limits.deadline is None or not cost.any()
     losses = _losses(seconds if in_seconds else cost, seconds, cost, aim.limits)
-    return Outlook(space, losses, in_seconds, shows, tuple(one.noise for one in model.phases))
+    return Outlook(
+        space, losses, in_seconds, shows, tuple(one.noise for one in model.phases), thetas
+    )
 
 
 def _losses(losses: Floats, seconds: Floats, cost: Floats, limits: Limits) -> Floats:

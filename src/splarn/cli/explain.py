@@ -1,0 +1,94 @@
+"""One forecast explained: what its time is made of, what trials say, what speaks against it."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Any
+
+from splarn.cli.tables import Column, name
+from splarn.cli.tables import text as sentences
+from splarn.core.units import plural, show_duration
+
+if TYPE_CHECKING:
+    from splarn.cli.learned import Learned
+    from splarn.cli.output import Output
+    from splarn.core.tuning.columns import Volume
+    from splarn.core.tuning.explain import Finding
+    from splarn.core.tuning.forecast import Forecast
+
+# The width of the longest bar, and pieces of less than this share are put together.
+BAR, SMALL = 20, 0.01
+
+
+def explained(out: Output, learned: Learned, told: Forecast, volume: Volume) -> dict[str, Any]:
+    """Shows it, and returns it for a document."""
+    from splarn.core.tuning.doubts import doubts
+    from splarn.core.tuning.explain import causes, findings
+
+    pieces = causes(learned.model, told.configuration, volume)
+    total = sum(one.seconds for one in pieces) or 1.0
+    shown = [one for one in pieces if one.seconds >= SMALL * total]
+    rest = total - sum(one.seconds for one in shown)
+    out.head(str(told.configuration))
+    longest = max(one.seconds for one in pieces) or 1.0
+    rows = [
+        (one.phase, one.words, show_duration(one.seconds), f"{one.seconds / total:.0%}",
+         "█" * max(round(BAR * one.seconds / longest), 1))
+        for one in shown
+    ]  # fmt: skip
+    if rest > 0:
+        rows.append(("", "all else", show_duration(rest), f"{rest / total:.0%}", ""))
+    out.table(["phase", name("goes into"), ">time", ">share", Column("", 2)], rows)
+    said = findings(learned.model)
+    out.say("What the trials say, with 90 % intervals:")
+    out.table(
+        ["phase", sentences("")],
+        [(one.phase, _sentence(one)) for one in said if one.told],
+    )
+    unknown = [one for one in said if not one.told]
+    if unknown:
+        out.say("What they do not tell: " + "; ".join(_limit(one) for one in unknown) + ".")
+    check = learned.model.left_out
+    if check is not None:
+        out.say(
+            f"Of {plural(check.trials, 'trial')} {check.foretold} can be foretold by the others; "
+            f"{check.held} of these lie in their 90 % interval."
+        )
+    against = doubts(learned.model)
+    return {
+        "configuration": told.configuration.as_json(),
+        "causes": [
+            {"phase": one.phase, "words": one.words, "seconds": one.seconds} for one in pieces
+        ],
+        "parameters": [
+            {
+                "phase": one.phase, "words": one.words, "low": one.low, "median": one.median,
+                "high": one.high, "unit": one.unit, "told": one.told,
+                "would_tell": one.would_tell,
+            }
+            for one in said
+        ],
+        "left_out": None if check is None else asdict(check),
+        "doubts": against,
+    }  # fmt: skip
+
+
+def _sentence(one: Finding) -> str:
+    low, median, high = (_value(value, one.unit) for value in (one.low, one.median, one.high))
+    return f"{one.words.format(median)} [{low}, {high}]"
+
+
+def _limit(one: Finding) -> str:
+    tells = f" (trials with other {one.would_tell} would)" if one.would_tell else ""
+    return one.words.format("…") + tells
+
+
+def _value(value: float, unit: str) -> str:
+    if unit == "share":
+        return f"{value:.1%}"
+    if unit == "count":
+        return f"{value:.1f}"
+    for scale, word in ((1.0, "s"), (1e-3, "ms"), (1e-6, "µs")):
+        if value >= scale:
+            return f"{value / scale:.3g} {word}"
+    return f"{value / 1e-9:.3g} ns"

@@ -1,0 +1,121 @@
+"""The plan file: all that a run needs to carry a choice out, readable and editable."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from splarn.core.check.limit import BadRows
+from splarn.core.errors import RequestError
+from splarn.core.layout import Layout
+from splarn.core.layout.descriptor import from_descriptor, to_descriptor
+from splarn.core.prices import Prices, make_prices
+from splarn.core.tuning.columns import Volume
+from splarn.core.tuning.configuration import Configuration
+from splarn.core.tuning.plan import Limits
+from splarn.core.work.disk import write_text
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Everything that `run` needs to carry the choice out, as kept in the plan file.
+
+    `target` and `depot` are URLs as the user wrote them, their secrets still `${NAME}`; without a
+    depot nothing is shipped.
+    """
+
+    id: str
+    configuration: Configuration
+    forecast: dict[str, Any]
+    limits: Limits
+    meets_limits: bool
+    reasons: tuple[str, ...]
+    sources: tuple[str, ...]
+    layout: Layout
+    target: str
+    table: str
+    table_mode: str
+    bad_rows: BadRows
+    volume: Volume
+    source_bytes: int
+    prices: Prices
+    sweep: str
+    depot: str = ""
+
+
+def write_plan(plan: Plan, path: Path) -> None:
+    """Writes the plan file.
+
+    Raises OutsideError when the disk refuses.
+    """
+    document = {
+        "splarn_plan": 1,
+        "id": plan.id,
+        "configuration": plan.configuration.as_json(),
+        "forecast": plan.forecast,
+        "limits": plan.limits.as_json(),
+        "meets_limits": plan.meets_limits,
+        "reasons": list(plan.reasons),
+        "source": list(plan.sources),
+        "layout": to_descriptor(plan.layout),
+        "target": {
+            "url": plan.target,
+            "table": plan.table,
+            "table_mode": plan.table_mode,
+            "bad_row_limit": plan.bad_rows.as_json(),
+        },
+        "volume": asdict(plan.volume),
+        "source_bytes": plan.source_bytes,
+        "prices": plan.prices.model_dump(),
+        "sweep": plan.sweep,
+        "depot": plan.depot,
+    }
+    write_text(path, json.dumps(document, indent=1, ensure_ascii=False) + "\n")
+
+
+def read_plan(path: Path) -> Plan:
+    """Reads a plan file.
+
+    Raises RequestError when it is missing or no plan.
+    """
+    try:
+        document = json.loads(path.read_text(encoding="utf-8"))
+        if document["splarn_plan"] != 1:
+            raise RequestError(f"{path} was written by a newer Splarn: update Splarn.")
+        target = document["target"]
+        return Plan(
+            id=document["id"],
+            configuration=Configuration.from_json(document["configuration"]),
+            forecast=document["forecast"],
+            limits=_limits(document["limits"]),
+            meets_limits=bool(document["meets_limits"]),
+            reasons=tuple(document["reasons"]),
+            sources=tuple(document["source"]),
+            layout=from_descriptor(document["layout"], str(path)),
+            target=target["url"],
+            table=target["table"],
+            table_mode=target["table_mode"],
+            bad_rows=BadRows.read(target["bad_row_limit"]),
+            volume=Volume(
+                **{**document["volume"], "files": tuple(document["volume"].get("files", ()))}
+            ),
+            source_bytes=int(document["source_bytes"]),
+            prices=make_prices(document["prices"], str(path)),
+            sweep=document["sweep"],
+            depot=document.get("depot", ""),
+        )
+    except FileNotFoundError:
+        raise RequestError(f"There is no plan {path}: write one with `splarn plan`.") from None
+    except (OSError, KeyError, TypeError, ValueError) as error:
+        raise RequestError(
+            f"{path} is not a plan written by `splarn plan` ({type(error).__name__}: {error}): "
+            "write a new one."
+        ) from None
+
+
+def _limits(document: dict[str, Any]) -> Limits:
+    ends = document.get("ends")
+    return Limits(**{**document, "ends": None if ends is None else datetime.fromisoformat(ends)})
