@@ -8,12 +8,13 @@ import tempfile
 from pathlib import Path
 
 from benchmarks.choice import CHOICE
+from benchmarks.decide import DECIDE
 from benchmarks.load import LOADS
 from benchmarks.measure import Row, show
 from benchmarks.prepare import PREPARE
 from benchmarks.sweeps import SWEEPS
 
-ALL = {**PREPARE, **LOADS, **CHOICE, **SWEEPS}
+ALL = {**PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE}
 
 
 def main() -> int:

@@ -30,6 +30,7 @@ from splarn.core.prices import reckon
 from splarn.core.tuning.columns import Packed
 from splarn.core.tuning.design import PlannedTrial
 from splarn.core.tuning.doubts import calibrated, doubts
+from splarn.core.tuning.evidence import RUN, Evidence
 from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.forecast import forecast
 from splarn.core.tuning.plan import Limits
@@ -124,4 +125,49 @@ def _tell(world: str, how: str, found: Sequence[Held]) -> None:
     )
 
 
-DECIDE: dict[str, Callable[[Path, int, float], list[Row]]] = {"decide": decide}
+def after_a_run(world: str, seed: int) -> tuple[float, float]:
+    """How far the forecast of a load is off before and after one such load was run."""
+    there = Worldly(WORLDS[world], seed)
+    trials = there.sweep(grid(SMALL, 1, seed).following)
+    every = list(SPACE.grid())
+    one = every[int(np.random.default_rng(seed).integers(len(every)))]
+    evidence = Evidence()
+    evidence.add(trials, 1.0)
+    first = there.load(PlannedTrial(one, 1, "run"), WHOLE, MONTHS)
+    before = fit_model(evidence.trials, measured_here(), evidence.loose)
+    evidence.add([first], RUN)
+    after = fit_model(evidence.trials, measured_here(), evidence.loose)
+    actual = there.load(PlannedTrial(one, 1, "run"), WHOLE, MONTHS).seconds
+    was, now = (
+        forecast(model, [one], WHOLE, PRICES)[0].seconds.median / actual - 1
+        for model in (before, after)
+    )
+    return was, now
+
+
+def learning(folder: Path, repeats: int, scale: float) -> list[Row]:
+    """Prints how far forecasts of the same load are off before and after it was run once."""
+    seeds = range(max(round(6 * scale), 1))
+    print("| world | before a run, median | after it, median | worst after it |")
+    print("|---|---|---|---|")
+    every: list[tuple[float, float]] = []
+    with ProcessPoolExecutor(2, get_context("spawn")) as pool:
+        for world in WORLDS:
+            found = list(pool.map(after_a_run, repeat(world), seeds))
+            every += found
+            _tell_learning(world, found)
+    _tell_learning("all", every)
+    return []
+
+
+def _tell_learning(world: str, found: Sequence[tuple[float, float]]) -> None:
+    was, now = np.abs(np.array(found)).T
+    print(
+        f"| {world} | {np.median(was):.1%} | {np.median(now):.1%} | {now.max():.1%} |", flush=True
+    )
+
+
+DECIDE: dict[str, Callable[[Path, int, float], list[Row]]] = {
+    "decide": decide,
+    "learning": learning,
+}

@@ -16,7 +16,7 @@ from pyarrow import parquet
 from splarn.core.ledger import Ledger
 from splarn.core.shape.manifest import UNFINISHED
 from splarn.core.target.notes import LoadNote
-from splarn.core.tuning.runner import TRIAL
+from splarn.core.tuning.trial_table import TRIAL
 from splarn.engines import opener
 from splarn.standin.depot import SimulatedDepot
 from splarn.standin.physics import DepotPhysics
@@ -187,8 +187,8 @@ def test_measurements_from_elsewhere_are_taken_in_or_refused(
     assert "Took in 0 entries" in again.out
     mine, theirs = Ledger(job), Ledger(other)
     assert [t.id for t in mine.entries("trial")] == [t.id for t in theirs.entries("trial")]
-    told = splarn("forecast", "--volume", "1GB", "--sweep", sweep_id, *words, "--json")
-    own = splarn("forecast", "--volume", "1GB", "--sweep", sweep_id, "--json",
+    told = splarn("forecast", "--volume", "200KB", "--sweep", sweep_id, *words, "--json")
+    own = splarn("forecast", "--volume", "200KB", "--sweep", sweep_id, "--json",
                  "--part-size", "8MiB,32MiB", "--codec", "none,zstd:1")  # fmt: skip
     medians = [one.json["forecasts"][0]["seconds"]["median"] for one in (told, own)]
     assert medians[0] == pytest.approx(medians[1], rel=0.1)

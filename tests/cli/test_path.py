@@ -127,7 +127,8 @@ def test_each_command_speaks_json_with_its_stable_keys(
 
     found = splarn("sweep", "--json").json
     assert found["stopped_because"] == "grid finished"
-    assert len(found["trials"]) == 1 + 1 + 6
+    # A warm-up, the reference and six others, and two of less than the sample.
+    assert len(found["trials"]) == 1 + 1 + 6 + 2
     assert set(found["trials"][0]["phases"]) == {"shape", "queue", "load", "finish"}
 
     found = splarn("forecast", "--load-streams", "1,2", "--json").json
@@ -141,7 +142,10 @@ def test_each_command_speaks_json_with_its_stable_keys(
     assert tenfold["volume"]["rows"] == pytest.approx(10 * delivery.rows, rel=0.1)
 
     ran = splarn("plan", "--deadline", "1ms", "--json")
-    assert (ran.code, ran.json["meets_limits"]) == (1, False)
+    assert (ran.code, ran.json["meets_limits"], ran.json["plan"]) == (1, False, None)
+    assert not (home / "plan.json").exists()
+    ran = splarn("plan", "--deadline", "1ms", "--json", "--anyway")
+    assert (ran.code, ran.json["plan"]) == (1, "plan.json")
     ran = splarn("plan", "--deadline", "10m", "--budget", "5", "--out", "plan.json", "--json")
     assert (ran.code, ran.json["meets_limits"]) == (0, True)
     assert ran.json["binding_phase"] in ("shape", "queue", "load", "finish")
@@ -159,13 +163,13 @@ def test_each_command_speaks_json_with_its_stable_keys(
     found = splarn("ledger", "--json").json
     kinds = [entry["kind"] for entry in found["entries"]]
     assert {kind: kinds.count(kind) for kind in set(kinds)} == {
-        "load": 2, "sweep": 1, "trial": 8, "plan": 2, "run": 1,
+        "load": 2, "sweep": 1, "trial": 10, "plan": 2, "run": 1,
     }  # fmt: skip
     for ending in ("parquet", "csv", "json"):
         ran = splarn("ledger", "--export", f"measured.{ending}", "--json")
         assert ran.code == 0, ran.err
     rows = json.loads((home / "measured.json").read_text())
-    assert [row["kind"] for row in rows].count("trial") == 8
+    assert [row["kind"] for row in rows].count("trial") == 10
     table = parquet.read_table(home / "measured.parquet")
     assert (len(table), csv.read_csv(home / "measured.csv").num_rows) == (len(rows), len(rows))
     trial = next(row for row in rows if row["kind"] == "trial")
@@ -180,6 +184,64 @@ def test_each_command_speaks_json_with_its_stable_keys(
     assert ask(f"sqlite:///{home / 'job.db'}", "SELECT count(*) FROM passages") == [
         (delivery.good,)
     ]
+
+
+def test_forecasts_suppose_choose_and_explain(
+    splarn: Splarn, home: Path, delivery: Delivery
+) -> None:
+    splarn("layout", "--out", "layout.json")
+    assert splarn("sweep", "--strategy", "grid").code == 0
+    both = splarn("forecast", "--volume", "1GB,4GB", "--json").json
+    small, large = both["volumes"]
+    assert both["forecasts"] == small["forecasts"]
+    assert large["volume"]["bytes"] == 4 * small["volume"]["bytes"] == 4e9
+    assert all(one["overlapped"]["median"] > 0 for one in small["forecasts"])
+    dear = splarn("forecast", "--volume", "1GB", "--price-factor", "3", "--json").json
+    cheapest = [min(one["cost"]["median"] for one in each["forecasts"]) for each in (small, dear)]
+    assert cheapest[1] == pytest.approx(3 * cheapest[0], rel=0.05)
+    few = splarn("forecast", "--volume", "1GB", "--load-streams", "1..4", "--codec", "none,gzip:6",
+                 "--where", "load_streams >= 2", "--where", "codec = gzip:6", "--sort", "-cost",
+                 "--json")  # fmt: skip
+    assert few.code == 0, few.err
+    told = few.json["forecasts"]
+    assert {(one["configuration"]["codec"], one["configuration"]["load_streams"] > 1)
+            for one in told} == {("gzip", True)}  # fmt: skip
+    costs = [one["cost"]["median"] for one in told]
+    assert costs == sorted(costs, reverse=True)
+    why = splarn("forecast", "--explain", "--json").json["explained"]
+    assert sum(one["seconds"] for one in why["causes"]) > 0
+    assert {"load", "shape"} <= {one["phase"] for one in why["parameters"]}
+    said = splarn("forecast", "--explain", "--link", "1Gbit/s").out
+    assert "What the trials say" in said
+    assert "the line makes no difference" in said
+    for wrong in (("--where", "speed < 1"), ("--sort", "speed"), ("--link", "9"),
+                  ("--readers", "2"), ("--volume", "much")):  # fmt: skip
+        ran = splarn("forecast", *wrong)
+        assert (ran.code, ran.err.count("\n")) == (2, 1), ran.err
+
+
+def test_a_run_is_learned_from_and_plans_know_clocks_and_growth(
+    splarn: Splarn, home: Path, delivery: Delivery
+) -> None:
+    splarn("layout", "--out", "layout.json")
+    assert splarn("sweep", "--strategy", "grid").code == 0
+    ran = splarn("plan", "--deadline", "between 01:00 and 05:00", "--growth", "10%")
+    assert (ran.code, "must begin by" in ran.out, "month" in ran.out) == (0, True, True), ran.err
+    assert json.loads((home / "plan.json").read_text())["limits"]["deadline"] <= 4 * 3600
+    ran = splarn("plan", "--most-streams", "1", "--json")
+    assert ran.json["configuration"]["load_streams"] == 1
+    for wrong in (("--leave", "0.3"), ("--growth", "3%"), ("--deadline", "by 27:00"),
+                  ("--most-streams", "0")):  # fmt: skip
+        refused = splarn("plan", *wrong)
+        assert (refused.code, refused.err.count("\n")) == (2, 1), refused.err
+    assert splarn("plan").code == 0
+    assert splarn("run", "plan.json").code == 0
+    after = splarn("forecast")
+    assert "1 whole load" in after.out
+    assert "The last whole load took" in after.out
+    # A run of another table's layout or target tells nothing of this one.
+    assert splarn("sweep", "--strategy", "grid", "--to", "sqlite:///else.db").code == 0
+    assert "whole load" not in splarn("forecast", "--to", "sqlite:///else.db").out
 
 
 def test_postgresql_and_sqlite_give_the_same_count_and_digests(
@@ -202,7 +264,7 @@ def test_a_sweep_and_a_run_on_postgresql(
     to = ("--to", "${LARKMERE}")
     env = {"LARKMERE": postgresql}
     ran = splarn("sweep", *to, "--load-streams", "1,2", "--codec", "zstd:1", "--json", env=env)
-    assert len(ran.json["trials"]) == 8
+    assert len(ran.json["trials"]) == 8 + 2
     assert splarn("plan", *to, "--table", table, env=env).code == 0
     assert postgresql not in (home / "plan.json").read_text()
     ran = splarn("run", "plan.json", "--json", env=env)

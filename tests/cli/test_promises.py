@@ -391,8 +391,12 @@ def test_a_plan_that_misses_its_limits_does_not_invite(splarn: Splarn, home: Pat
     assert splarn("sweep", "in", *own, "--sample", "8KiB", *space).code == 0
     ran = splarn("plan", "in", *own, "--table", "t", *space, "--deadline", "1ms")
     assert ran.code == 1
-    assert "does not keep the limits" in ran.out
+    assert "none keeps the limits" in ran.out
     assert "carries it out" not in ran.out
+    assert not Path("plan.json").exists()
+    assert splarn("ledger", "--kind", "plan", "--json").json["entries"] == []
+    ran = splarn("plan", "in", *own, "--table", "t", *space, "--deadline", "1ms", "--anyway")
+    assert (ran.code, "does not keep the limits" in ran.out) == (1, True)
     (entry,) = splarn("ledger", "--kind", "plan", "--json").json["entries"]
     assert entry["seconds"] is None
     assert "forecast" in entry["summary"]

@@ -52,7 +52,7 @@ def forecast(configuration: Configuration, scale: float) -> Forecast:
     total = sum(phases.values())
     span, cost = Span(total * 0.8, total, total * 1.3), Span(0.8 * scale, scale, 1.4 * scale)
     return Forecast(
-        configuration, span, cost, phases, () if scale > 1 else ("tier",), scale > 1,
+        configuration, span, cost, phases, {}, () if scale > 1 else ("tier",), scale > 1,
         np.array([total]), np.array([scale]),
     )  # fmt: skip
 

@@ -339,11 +339,12 @@ def test_choices_follow_the_limits() -> None:
 
 def test_reasons_name_what_binds_and_what_comes_next() -> None:
     found = choose([made(1, 100, 1.0), made(2, 60, 2.0)], Limits(deadline=200), "crowns")
-    why, binds, runner_up = found.reasons
+    why, binds, runner_up, sooner = found.reasons
     assert "cheapest of all 2 configurations" in why
     assert "load phase binds, with 80%" in binds
     assert "load streams at 2" in binds
     assert "cost 1.00 crowns more" in runner_up
+    assert sooner == "It would also keep a deadline that is 50.0 s sooner."
 
 
 def test_configurations_survive_json_and_spaces_refuse_nonsense() -> None:

@@ -22,7 +22,7 @@ BAR, SMALL = 20, 0.01
 
 def explained(out: Output, learned: Learned, told: Forecast, volume: Volume) -> dict[str, Any]:
     """Shows it, and returns it for a document."""
-    from splarn.core.tuning.doubts import doubts
+    from splarn.core.tuning.doubts import LEAST, doubts
     from splarn.core.tuning.explain import causes, findings
 
     pieces = causes(learned.model, told.configuration, volume)
@@ -49,11 +49,13 @@ def explained(out: Output, learned: Learned, told: Forecast, volume: Volume) -> 
     if unknown:
         out.say("What they do not tell: " + "; ".join(_limit(one) for one in unknown) + ".")
     check = learned.model.left_out
-    if check is not None:
+    if check is not None and check.foretold >= LEAST:
         out.say(
             f"Of {plural(check.trials, 'trial')} {check.foretold} can be foretold by the others; "
             f"{check.held} of these lie in their 90 % interval."
         )
+    elif check is not None:
+        out.say("There are too few trials to foretell each by the others.")
     against = doubts(learned.model)
     return {
         "configuration": told.configuration.as_json(),

@@ -159,8 +159,10 @@ def _fitting(
             f"them, or name one with --sweep: {_listed(ledger, sweeps)}."
         )
     best = (ended or broken)[-1]
-    others = [one for one in (*ended, *broken) if one.id != best.id]
-    return [*dict.fromkeys(others), best] if target is not None else [best]
+    if target is None:
+        return [best]
+    known = {one.id: one for one in (*ended, *broken) if one.id != best.id}
+    return [*known.values(), best]
 
 
 def _differences(

@@ -33,10 +33,10 @@ def parse_deadline(text: str | int | float, now: datetime | None = None) -> Dead
         first, last = (_at(now, *window.groups()[place : place + 2]) for place in (0, 2))
         if last <= first:
             last += timedelta(days=1)
-        if last - timedelta(days=1) > now:
-            first, last = first - timedelta(days=1), last - timedelta(days=1)
-        # What is left of one that has begun, else the whole of the next.
-        return _left((last - max(first, now if now < last else first)).total_seconds(), last)
+        # One that has begun, also yesterday, else the next one.
+        days = next(day for day in (-1, 0, 1) if last + timedelta(days=day) > now)
+        first, last = first + timedelta(days=days), last + timedelta(days=days)
+        return _left((last - max(first, now)).total_seconds(), last)
     if (by := _BY.fullmatch(said)) is not None:
         ends = _at(now, *by.groups())
         ends += timedelta(days=1) if ends <= now else timedelta()

@@ -67,7 +67,7 @@ def left_out(model: Model, trials: Sequence[Trial]) -> LeftOut:
         middle = float(weights @ foretold)
         spread = float(np.sqrt(weights @ (foretold - middle) ** 2))
         distances.append(abs(np.log(trial.seconds) - middle) / max(spread, LEAST_NOISE))
-    held = sum(one <= Z90 for one in distances)
+    held = sum(bool(one <= Z90) for one in distances)
     if len(distances) < LEAST:
         return LeftOut(len(trials), len(distances), held, 1.0)
     needed = float(np.quantile(distances, 0.9)) / Z90

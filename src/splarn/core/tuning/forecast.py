@@ -30,8 +30,8 @@ BEYOND = 0.02
 BEYOND_LEVER = 0.03
 # And where nothing like it was tried: laws that held elsewhere may not hold there.
 UNLIKE = 0.05
-# How much of a trial's spread lasts as long as a run; the other half averages out.
-LASTS = 0.5
+# How much of a trial's spread lasts as long as a run; the rest averages out.
+LASTS = 0.8
 # Half of a normal 90 % interval, in standard deviations.
 Z90 = 1.645
 # Stages that can work at the same time, each part going from one to the next.

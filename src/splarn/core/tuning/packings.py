@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 from splarn.core.shape.estimate import PackTask, run_pack_task, sample_bytes
-from splarn.core.source.codecs import Packing
+from splarn.core.source.codecs import Packing, codecs
 from splarn.core.source.places import Place
 from splarn.core.source.source import Source
 from splarn.core.tuning.columns import MB, Packed
@@ -22,7 +22,8 @@ def measured(files: Sequence[Place], form: str, packings: Iterable[Packing]) -> 
     found = {}
     sample = sample_bytes([Source.of(file) for file in files])
     sample = sample[:: max(len(sample) // PIECES, 1)][:PIECES]
-    for packing in dict.fromkeys(packings):
+    # Codecs of columnar formats pack columns, which a piece of text tells nothing of.
+    for packing in (one for one in dict.fromkeys(packings) if one.codec in codecs()):
         told = [run_pack_task(PackTask(packing, data)) for data in sample]
         raw = sum(one[0] for one in told)
         if not raw:

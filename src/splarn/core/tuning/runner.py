@@ -93,9 +93,9 @@ def run_trials(
     known = len(strategy.beforehand()) == strategy.most()
     watch.start("sweep", strategy.most() if known else None, "trials")
     watch.advance(len(trials))
+    _greet_streams(strategy, place, pools)
     begun = time.perf_counter()
     failed = 0
-    _greet_streams(strategy, place, pools)
     while True:
         stopped = budgets.spent(begun, trials)
         if stopped:
