@@ -29,6 +29,7 @@ def explained(out: Output, learned: Learned, told: Forecast, volume: Volume) -> 
     total = sum(one.seconds for one in pieces) or 1.0
     shown = [one for one in pieces if one.seconds >= SMALL * total]
     rest = total - sum(one.seconds for one in shown)
+    out.say()
     out.head(str(told.configuration))
     longest = max(one.seconds for one in pieces) or 1.0
     rows = [

@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from splarn.core.tuning.columns import Packed, Volume
     from splarn.core.tuning.configuration import Configuration
     from splarn.core.tuning.evidence import Evidence
-    from splarn.core.tuning.fit import Model
     from splarn.core.tuning.forecast import Forecast
+    from splarn.core.tuning.model import Model
 
 # A sweep that was broken off tells something from so many trials on.
 LEAST_TRIALS = 4

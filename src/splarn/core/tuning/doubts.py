@@ -12,8 +12,8 @@ from dataclasses import replace
 import numpy as np
 
 from splarn.core.tuning.columns import Floats
-from splarn.core.tuning.fit import LEAST_NOISE, LeftOut, Model
 from splarn.core.tuning.laws import LEAST as NOTHING
+from splarn.core.tuning.model import LEAST_NOISE, LeftOut, Model
 from splarn.core.tuning.pieces import MIXED
 from splarn.core.tuning.trial import Trial
 from splarn.core.units import plural
@@ -90,12 +90,16 @@ def smoothed(logs: Floats) -> tuple[Floats, float]:
     over = weights[largest] - threshold
     if over[-1] <= 0 or over[0] == over[-1]:
         return weights / weights.sum(), 0.0
-    shape, scale = _pareto(np.maximum(over, 1e-300))
     share = (np.arange(tail) + 0.5) / tail
-    if abs(shape) > 1e-6:
-        made = threshold + scale * np.expm1(-shape * np.log1p(-share)) / shape
-    else:
-        made = threshold - scale * np.log1p(-share)
+    with np.errstate(all="ignore"):
+        shape, scale = _pareto(np.maximum(over, 1e-300))
+        if abs(shape) > 1e-6:
+            made = threshold + scale * np.expm1(-shape * np.log1p(-share)) / shape
+        else:
+            made = threshold - scale * np.log1p(-share)
+    if not (np.isfinite(shape) and scale > 0 and np.isfinite(made).all()):
+        # Weights that hardly differ, or of which all but a few are nothing, have no tail to fit.
+        return weights / weights.sum(), 0.0 if weights.mean() > 0.5 else np.inf
     weights[largest] = np.minimum(made, weights.max())
     return weights / weights.sum(), float(shape)
 

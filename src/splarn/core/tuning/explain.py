@@ -8,8 +8,8 @@ import numpy as np
 
 from splarn.core.tuning.columns import Floats, Table, Volume
 from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.fit import Model, PhaseFit
 from splarn.core.tuning.laws import CORES
+from splarn.core.tuning.model import Model, PhaseFit
 
 # The log of a parameter that takes no time, and of one that never holds anything up.
 NONE, ENDLESS = -40.0, 40.0

@@ -13,8 +13,8 @@ from splarn.core.prices import Prices
 from splarn.core.target.levers import LOAD_LEVERS, way_of_writing
 from splarn.core.tuning.columns import Columns, Floats, Places, Table, Volume, added
 from splarn.core.tuning.configuration import LEVERS, Configuration
-from splarn.core.tuning.fit import Measured, Model
 from splarn.core.tuning.frontier import on_frontier
+from splarn.core.tuning.model import Measured, Model
 from splarn.core.tuning.places import Kinds
 from splarn.core.tuning.whatif import AS_IT_IS, WhatIf
 

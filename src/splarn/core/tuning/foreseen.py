@@ -10,8 +10,8 @@ from splarn.core.prices import reckon
 from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.design import PlannedTrial, share_of
-from splarn.core.tuning.fit import Model
 from splarn.core.tuning.forecast import forecast
+from splarn.core.tuning.model import Model
 from splarn.core.tuning.posterior import Aim
 from splarn.core.tuning.trial import Trial
 

@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 from splarn.core.prices import Prices
 from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.fit import Model
 from splarn.core.tuning.forecast import Forecast, forecast
+from splarn.core.tuning.model import Model
 from splarn.core.tuning.plan import Limits, chance_of, choose
 
 # How far ahead is looked, in months.

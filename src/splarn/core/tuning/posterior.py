@@ -10,8 +10,8 @@ import numpy as np
 from splarn.core.prices import Prices
 from splarn.core.tuning.columns import Floats, Table, Volume
 from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.fit import Model
 from splarn.core.tuning.laws import LEAST
+from splarn.core.tuning.model import Model
 from splarn.core.tuning.plan import Limits
 from splarn.core.tuning.statistics import QUANTILES
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.explain import SAYINGS
-from splarn.core.tuning.fit import Model
+from splarn.core.tuning.model import Model
 from splarn.core.tuning.posterior import Aim, look_ahead, promises
 
 DRAWS, WORLDS, SEED = 400, 64, 22
