@@ -34,6 +34,7 @@ from splarn.core.tuning.select import chosen, order_by, values_of
 from splarn.core.tuning.sensitivity import sensitivity
 from splarn.core.tuning.strategy import grid
 from splarn.core.tuning.trial import Trial
+from splarn.core.tuning.variants import variants
 from splarn.core.tuning.whatif import WhatIf
 
 
@@ -129,6 +130,15 @@ def test_causes_add_up_and_parameters_are_those_of_the_world(
     assert part.told
     line = said["load", "all streams together take no less than {} for a MB"]
     assert (line.told, line.would_tell) == (False, "load streams")
+
+
+def test_laws_are_held_against_smaller_ones() -> None:
+    _, trials, model = learned("dear commits")
+    told = {one.words: one for one in variants(model, [one for one in trials if one.tells])}
+    assert told["making batches durable"].needed
+    assert not told["the table growing"].needed
+    assert told["the table growing"].gain == pytest.approx(0, abs=1)
+    assert not told["workers slowing one another"].needed
 
 
 def test_what_does_not_follow_the_laws_is_said(usual: tuple[Worldly, list[Trial], Model]) -> None:

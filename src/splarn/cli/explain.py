@@ -24,6 +24,7 @@ def explained(out: Output, learned: Learned, told: Forecast, volume: Volume) -> 
     """Shows it, and returns it for a document."""
     from splarn.core.tuning.doubts import LEAST, doubts
     from splarn.core.tuning.explain import causes, findings
+    from splarn.core.tuning.variants import variants
 
     pieces = causes(learned.model, told.configuration, volume)
     total = sum(one.seconds for one in pieces) or 1.0
@@ -49,6 +50,14 @@ def explained(out: Output, learned: Learned, told: Forecast, volume: Volume) -> 
     unknown = [one for one in said if not one.told]
     if unknown:
         out.say("What they do not tell: " + "; ".join(_limit(one) for one in unknown) + ".")
+    used = [trial for trial in learned.evidence.trials if trial.tells]
+    compared = variants(learned.model, used)
+    needed = [f"{one.words} ({one.phase})" for one in compared if one.needed]
+    spare = [f"{one.words} ({one.phase})" for one in compared if not one.needed]
+    if needed:
+        out.say(f"Without these, trials would be foretold worse: {'; '.join(needed)}.")
+    if spare:
+        out.say(f"They speak neither for nor against: {'; '.join(spare)}.")
     check = learned.model.left_out
     if check is not None and check.foretold >= LEAST:
         out.say(
@@ -72,6 +81,11 @@ def explained(out: Output, learned: Learned, told: Forecast, volume: Volume) -> 
             for one in said
         ],
         "left_out": None if check is None else asdict(check),
+        "laws": [
+            {"phase": one.phase, "without": one.words, "gain": one.gain, "error": one.error,
+             "needed": one.needed}
+            for one in compared
+        ],
         "doubts": against,
     }  # fmt: skip
 

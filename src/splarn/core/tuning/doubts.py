@@ -23,6 +23,8 @@ DRAWS, SEED = 400, 23
 UNRELIABLE = 0.7
 # Laws that leave out more than this, a spread of logs, are said to be wrong.
 WRONG = 0.06
+# A phase with less than this share of trials' time says nothing of the whole.
+MATTERS = 0.05
 # Spreads from which on a trial counts as disturbed.
 FAR = 3.0
 # So many trials say as much of intervals as was thought before; fewer than this share is too few.
@@ -50,13 +52,9 @@ def left_out(model: Model, trials: Sequence[Trial]) -> LeftOut:
     noisy = np.zeros((len(trials), DRAWS))
     for fitted in model.phases:
         seconds = fitted.law.seconds(model.fitted, fitted.draws(DRAWS, random))
-        taken = [trial.phases[fitted.law.phase.name] for trial in trials]
-        seen = np.log(np.maximum(taken, NOTHING))[:, None]
         # What the laws leave out is here as good as noise.
         noise = float(np.hypot(fitted.noise, fitted.error.size))
-        off = (seen - np.log(np.maximum(seconds, NOTHING))) / noise
-        # A few that were disturbed must not decide.
-        logs -= np.where(np.abs(off) < FAR, off**2 / 2, FAR * np.abs(off) - FAR**2 / 2)
+        logs += likely(trials, fitted.law.phase.name, seconds, noise)
         noisy += seconds * np.exp(noise * random.standard_normal(seconds.shape))
     distances: list[float] = []
     for place, trial in enumerate(trials):
@@ -72,6 +70,17 @@ def left_out(model: Model, trials: Sequence[Trial]) -> LeftOut:
         return LeftOut(len(trials), len(distances), held, 1.0)
     needed = float(np.quantile(distances, 0.9)) / Z90
     return LeftOut(len(trials), len(distances), held, max(needed, 1.0))
+
+
+def likely(trials: Sequence[Trial], phase: str, seconds: Floats, noise: float) -> Floats:
+    """How likely each draw's seconds make what trials took, in logs; shape (trials, draws).
+
+    A few trials that were disturbed must not decide.
+    """
+    taken = np.log(np.maximum([trial.phases[phase] for trial in trials], NOTHING))[:, None]
+    off = np.abs(taken - np.log(np.maximum(seconds, NOTHING))) / noise
+    found: Floats = -np.where(off < FAR, off**2 / 2, FAR * off - FAR**2 / 2) - np.log(noise)
+    return found
 
 
 def smoothed(logs: Floats) -> tuple[Floats, float]:
@@ -124,9 +133,14 @@ def _pareto(over: Floats) -> tuple[float, float]:
 def doubts(model: Model) -> list[str]:
     """Sentences about what does not fit; empty where nothing speaks against the laws."""
     found = []
+    typical = {
+        one.law.phase.name: one.law.seconds(model.fitted, one.theta[None, :]).mean()
+        for one in model.phases
+    }
     for fitted in model.phases:
         name, size = fitted.law.phase.name, fitted.error.size
-        if size > WRONG:
+        # What takes no time may do as it likes.
+        if size > WRONG and typical[name] > MATTERS * sum(typical.values()):
             found.append(
                 f"The {name} phase does something that no law here says: trials leave "
                 f"{np.expm1(size):.0%} either way, which intervals include."

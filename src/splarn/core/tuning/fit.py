@@ -88,7 +88,7 @@ def fit_model(
     def fitted_to(phase: Phase, columns: Columns, rough: bool = False) -> PhaseFit:
         seconds = [trial.phases[phase.name] for trial in used]
         law = Law(phase, known, _hints(phase, packed))
-        return _fit_phase(law, columns, seconds, weighed, rough)
+        return fit_phase(law, columns, seconds, weighed, rough)
 
     slots = None
     if len(tiers) > 1:
@@ -139,10 +139,10 @@ def _hints(phase: Phase, packed: Mapping[str, Packed]) -> dict[str, tuple[float,
     return hints
 
 
-def _fit_phase(
+def fit_phase(
     law: Law, columns: Columns, seconds: Sequence[float], loose: Floats, rough: bool = False
 ) -> PhaseFit:
-    """Log-residual robust least squares with the priors as further residuals.
+    """One law fitted to its own seconds: robust least squares of logs, priors as residuals.
 
     `loose` are multipliers of each one's noise.
 
