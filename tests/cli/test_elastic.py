@@ -190,6 +190,12 @@ def test_the_second_act_goes_on_with_the_first_ones_data(splarn: Splarn, tmp_pat
     trials = [entry["document"] for entry in book["entries"] if entry["kind"] == "trial"]
     assert len({trial["configuration"]["tier"] for trial in trials}) == 6
     assert all(trial["cost"]["compute"] > 0 for trial in trials)
+    # Half of the slots are left to others: of two a unit, u5 has ten.
+    words = ("--job", "elastic.toml", "--load-streams", "2,5,6", "--tier", "u5", "--leave", "0.5")
+    left = splarn("plan", *words, "--deadline", "1h", "--out", "left.json", "--json", cwd=folder)
+    assert left.code == 0, left.err
+    assert left.json["configuration"]["load_streams"] <= 5
+    assert left.json["cost_items"]["compute"] > 0
     played = splarn("demo", "--elastic")
     assert (played.code, "has been played" in played.err) == (2, True)
 

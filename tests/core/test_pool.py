@@ -128,6 +128,35 @@ def test_a_worker_that_is_killed_is_told_of() -> None:
         list(pools.of(2).map(square, [1, 666, 2]))
 
 
+def at_work(task: tuple[str, int]) -> int:
+    """How many were at work when this one was, by files that each leaves while it is."""
+    folder, number = task
+    mine = Path(folder, str(number))
+    mine.touch()
+    time.sleep(0.05)
+    count = sum(1 for _ in Path(folder).iterdir())
+    mine.unlink()
+    return 100 * number + count
+
+
+def test_some_of_a_pools_workers_are_no_more_than_that_and_start_no_others(tmp_path: Path) -> None:
+    with Pools() as pools:
+        whole = pools.of(4)
+        some = pools.of(2)
+        assert (whole.workers, some.workers) == (4, 2)
+        tasks = [(str(tmp_path), number) for number in range(12)]
+        found = list(some.map(at_work, tasks))
+        assert [one // 100 for one in found] == list(range(12))
+        assert max(one % 100 for one in found) == 2
+        done = dict(some.as_done(at_work, tasks))
+        assert sorted(done) == tasks
+        assert max(one % 100 for one in done.values()) <= 2
+        assert max(one % 100 for one in whole.map(at_work, tasks)) > 2
+        with pytest.raises(RequestError):
+            list(some.map(square, [1, 13, 2]))
+        assert list(some.map(square, [2, 3])) == [4, 9]
+
+
 def test_one_worker_needs_no_other() -> None:
     with Pools() as pools:
         assert isinstance(pools.of(1), Inline)

@@ -26,6 +26,10 @@ if TYPE_CHECKING:
     from splarn.core.tuning.forecast import Forecast
 
 
+# So many times the largest trial is worth a word.
+FAR = 1.5
+
+
 @takes_levers(LEVERS)
 def forecast(
     paths: Paths = None,
@@ -118,11 +122,13 @@ def forecast(
     say_learned(out, learned, prices)
     documents = []
     for one, (forecasts, count) in zip(wanted, told, strict=True):
-        _show(out, one, forecasts[:show], count, prices.currency, sort)
+        times = one.bytes / max(learned.model.measured.bytes, 1)
+        _show(out, one, times, forecasts[:show], count, prices.currency, sort)
         say_volume(out, one)
         documents.append(
             {
                 "volume": {"bytes": one.bytes, "rows": one.rows, "error": one.error},
+                "times_tried": times,
                 "forecasts": [each.as_json() for each in forecasts],
             }
         )
@@ -165,7 +171,13 @@ def _told(
 
 
 def _show(
-    out: Output, volume: Volume, forecasts: list[Forecast], count: int, currency: str, sort: str
+    out: Output,
+    volume: Volume,
+    times: float,
+    forecasts: list[Forecast],
+    count: int,
+    currency: str,
+    sort: str,
 ) -> None:
     from splarn.cli.learned import show_forecasts
     from splarn.core.units import plural, show_duration, show_size
@@ -175,7 +187,9 @@ def _show(
         return
     by = "fastest first" if sort == "time" else f"by {sort}"
     shown = f"{len(forecasts)} of {count:,}, " if count > len(forecasts) else ""
-    out.say(f"{show_size(volume.bytes)} (about {plural(round(volume.rows), 'row')}), {shown}{by}:")
+    rows = f"about {plural(round(volume.rows), 'row')}"
+    far = f", {times:,.3g} times what was tried" if times > FAR else ""
+    out.say(f"{show_size(volume.bytes)} ({rows}{far}), {shown}{by}.")
     show_forecasts(out, forecasts, currency)
     best = forecasts[0]
     split = ", ".join(f"{phase} {show_duration(seconds)}" for phase, seconds in best.phases.items())

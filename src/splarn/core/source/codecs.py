@@ -264,14 +264,22 @@ def _told(
         yield data
 
 
+# A head of fewer bytes is not yet one, where there are more.
+LEAST_HEAD = 4096
+
+
 def head_of(path: Place, codec: str, size: int) -> bytes:
-    """The first unpacked bytes of a file, at most one block; the file is closed when this returns.
+    """The first unpacked bytes of a file, about one block; the file is closed when this returns.
 
     Raises OutsideError as `read_blocks` does.
     """
     blocks = read_blocks(path, codec, 0, size)
     try:
-        return next(blocks, b"")
+        head = next(blocks, b"")
+        # What holds lines back, since a file's last ones are no records, may begin with very few.
+        while 0 < len(head) < LEAST_HEAD and (more := next(blocks, b"")):
+            head += more
+        return head
     finally:
         blocks.close()  # type: ignore[attr-defined]
 

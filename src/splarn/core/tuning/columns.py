@@ -7,7 +7,7 @@ how small each packing makes the data, and how fast this machine packs and unpac
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import astuple, dataclass, field
+from dataclasses import astuple, dataclass, field, fields
 from functools import reduce
 from typing import Any
 
@@ -121,8 +121,38 @@ class Columns:
     total_rows: Floats
     kinds: dict[str, Places]
 
-    def __len__(self) -> int:
-        return len(self.parts)
+    def take(self, which: slice) -> Columns:
+        """Some of the entries."""
+        told: dict[str, Any] = {}
+        for one in fields(self):
+            value = getattr(self, one.name)
+            if isinstance(value, Filled):
+                told[one.name] = Filled(
+                    *(getattr(value, lane.name)[which] for lane in fields(value))
+                )
+            elif isinstance(value, dict):
+                told[one.name] = {kind: places[which] for kind, places in value.items()}
+            else:
+                told[one.name] = value[which]
+        return Columns(**told)
+
+
+# Codes below this are counted rather than sorted.
+COUNTED = 1 << 22
+
+
+def _unique(code: Places) -> tuple[Places, Places]:
+    """The values that occur, sorted, and which of them each has."""
+    most = int(code.max()) + 1 if len(code) else 0
+    if most > COUNTED:
+        found, back = np.unique(code, return_inverse=True)
+        return found, back.reshape(-1)
+    seen = np.zeros(most, dtype=bool)
+    seen[code] = True
+    found = np.flatnonzero(seen)
+    place = np.zeros(most, dtype=int)
+    place[found] = np.arange(len(found))
+    return found, place[code]
 
 
 class Table:
@@ -166,8 +196,11 @@ class Table:
         code = np.zeros(self.count, dtype=int)
         for lever in levers:
             code = code * len(self.values[lever]) + self.places[lever]
-        _, first, back = np.unique(code, return_index=True, return_inverse=True)
-        return self.take(first), back.reshape(-1)
+        found, back = _unique(code)
+        first = np.zeros(len(found), dtype=int)
+        # Of several the first remains, since it is written last.
+        first[back[::-1]] = np.arange(self.count)[::-1]
+        return self.take(first), back
 
     def take(self, which: Places | slice) -> Table:
         """Some of the configurations."""
@@ -194,7 +227,7 @@ class Table:
         code = np.zeros(self.count, dtype=int) if more is None else more
         for lever in levers:
             code = code * len(self.values[lever]) + self.places[lever]
-        found, back = np.unique(code, return_inverse=True)
+        found, back = _unique(code)
         made = []
         for one in found.tolist():
             told = []
@@ -202,7 +235,7 @@ class Table:
                 one, place = divmod(one, len(self.values[lever]))
                 told.append(self.values[lever][place])
             made.append(make(*([] if more is None else [one]), *reversed(told)))
-        return made, back.reshape(-1)
+        return made, back
 
 
 @dataclass(frozen=True)
@@ -236,8 +269,13 @@ def columns_of(
     """
     which = np.zeros(table.count, dtype=int) if which is None else which
 
+    known: dict[tuple[int, int], tuple[tuple[float, int], ...]] = {}
+
     def pieces(place: int, part_size: int) -> tuple[tuple[float, int], ...]:
-        return volumes[place].parts(part_size, None if parts is None else parts[place])
+        if (place, part_size) not in known:
+            count = None if parts is None else parts[place]
+            known[place, part_size] = volumes[place].parts(part_size, count)
+        return known[place, part_size]
 
     def filled(
         levers: Sequence[str], slots_of: Callable[..., int], loading: bool = False

@@ -20,7 +20,7 @@ from splarn.core.tuning.whatif import AS_IT_IS, WhatIf
 
 # Draws of a forecast, and of each where there are more configurations than that.
 DRAWS = 400
-MANY, FEWER_DRAWS = 4000, 60
+MANY, FEWER_DRAWS = 4000, 48
 # So many configurations are worked on at once, which bounds the memory.
 CHUNK = 4096
 SEED = 20
@@ -147,11 +147,15 @@ class Forecaster:
             name: (self.what_if.seconds(name, few), which) for name, (few, which) in told.items()
         }
 
-    def of_run(self, table: Table, columns: Columns) -> Floats:
-        """What a whole run is off by, a factor; shape (configurations, draws)."""
+    def spread(self, table: Table, columns: Columns) -> Floats:
+        """How far whole runs are off, a spread of logs; shape (configurations, 1)."""
         unlike = UNLIKE * self.model.unlike(table, self.volume, self.kinds)
         far = np.hypot(unlike, BEYOND_LEVER * self.model.beyond(columns))
-        spread = np.hypot(self._spread, far)
+        found: Floats = np.hypot(self._spread, far)
+        return found
+
+    def of_run(self, spread: Floats) -> Floats:
+        """What a whole run is off by, a factor; shape (configurations, draws)."""
         found: Floats = np.exp(spread * self._of_run + self._of_volume)
         return found
 
@@ -172,7 +176,7 @@ def forecast(
     table = Table.of(configurations)
     teller = Forecaster(model, volume, prices, kinds=model.kinds(table), what_if=what_if)
     columns = model.columns(table, teller.volume)
-    off = teller.of_run(table, columns)
+    off = teller.of_run(teller.spread(table, columns))
     by_phase = {name: few[which] * off for name, (few, which) in teller.phases(table).items()}
     total = sum(by_phase.values(), np.zeros(off.shape))
     items = model.costs(table, columns, by_phase, teller.prices)
@@ -225,14 +229,15 @@ def spread_of(
     seconds, cost = np.empty((table.count, 3)), np.empty((table.count, 3))
     middle = {name: np.median(few, axis=1)[which] for name, (few, which) in told.items()}
     chance = np.ones(table.count)
+    every = model.columns(table, teller.volume)
+    spread: Any = teller.spread(table, every).astype(np.float32)
     for first in range(0, table.count, CHUNK):
         here = slice(first, first + CHUNK)
         few = table.take(here)
-        columns = model.columns(few, teller.volume)
-        off: Any = teller.of_run(few, columns).astype(np.float32)
+        off: Any = teller.of_run(spread[here]).astype(np.float32)
         by_phase = {name: values[which[here]] * off for name, (values, which) in told.items()}
         total = added(by_phase.values())
-        paid = added(model.costs(few, columns, by_phase, teller.prices).values())
+        paid = added(model.costs(few, every.take(here), by_phase, teller.prices).values())
         seconds[here], cost[here] = _spans(total), _spans(paid)
         kept = np.ones(total.shape, dtype=bool)
         if deadline is not None:
