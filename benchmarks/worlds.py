@@ -192,6 +192,7 @@ class Worldly:
             int(volume.bytes), int(sum(packed)), len(sizes), "2031-07-01T00:00:00",
             compute=tuple(stretches), moved=int(sum(packed)),
             scanned=int(volume.bytes), part_seconds=tuple(t.ended - t.begun for t in times),
+            part_bytes=tuple(map(int, sizes)),
         )  # fmt: skip
 
 

@@ -178,6 +178,7 @@ def run_plan(
         len(manifest.parts), started, compute, moved=round(usage.moved),
         requests=round(usage.requests), scanned=round(usage.scanned),
         part_seconds=tuple(round(part.seconds, 6) for part in record.parts),
+        part_bytes=tuple(part.raw_bytes for part in record.parts),
     )  # fmt: skip
     return RunRecord(
         record,

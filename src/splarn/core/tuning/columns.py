@@ -35,6 +35,7 @@ def added(values: Iterable[Floats]) -> Floats:
 class Volume:
     """How much there is to load. `bytes` unpacked, in `files` of so many each where that is known.
 
+    `pieces` are the sizes of its parts where it has been cut already, whatever the part size says.
     `error` is the share by which all may be off either way, with 90 % confidence.
     """
 
@@ -42,9 +43,12 @@ class Volume:
     rows: float
     error: float = 0.0
     files: tuple[float, ...] = ()
+    pieces: tuple[float, ...] = ()
 
     def parts(self, part_size: int, known: int | None = None) -> tuple[tuple[float, int], ...]:
         """The parts that it is cut into, see `cut`; even ones where others are `known` to be."""
+        if self.pieces:
+            return tuple((size, 1) for size in self.pieces)
         found = cut(self.files or (self.bytes,), part_size)
         if known is not None and sum(count for _, count in found) != known:
             return ((self.bytes / known, known),)

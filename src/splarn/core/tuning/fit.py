@@ -62,7 +62,12 @@ def fit_model(
             "run `splarn sweep` first."
         )
     configurations = [trial.configuration for trial in used]
-    volumes = tuple(Volume(trial.bytes, trial.rows) for trial in used)
+    volumes = tuple(
+        Volume(trial.bytes, trial.rows, pieces=tuple(map(float, trial.part_bytes)))
+        if len(trial.part_bytes) == trial.parts and min(trial.part_bytes) > 0
+        else Volume(trial.bytes, trial.rows)
+        for trial in used
+    )
     packed = {**(packed or {}), **_packed(used, packed or {})}
     known = known_of(configurations)
     known["packing"] = tuple(sorted({*known["packing"], *packed}))

@@ -99,9 +99,7 @@ def read_plan(path: Path) -> Plan:
             table=target["table"],
             table_mode=target["table_mode"],
             bad_rows=BadRows.read(target["bad_row_limit"]),
-            volume=Volume(
-                **{**document["volume"], "files": tuple(document["volume"].get("files", ()))}
-            ),
+            volume=_volume(document["volume"]),
             source_bytes=int(document["source_bytes"]),
             prices=make_prices(document["prices"], str(path)),
             sweep=document["sweep"],
@@ -119,3 +117,9 @@ def read_plan(path: Path) -> Plan:
 def _limits(document: dict[str, Any]) -> Limits:
     ends = document.get("ends")
     return Limits(**{**document, "ends": None if ends is None else datetime.fromisoformat(ends)})
+
+
+def _volume(document: dict[str, Any]) -> Volume:
+    # JSON knows no tuples.
+    lists = {name: tuple(document.get(name, ())) for name in ("files", "pieces")}
+    return Volume(**{**document, **lists})

@@ -219,6 +219,7 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
         used=gauge.used,
         read=crew.told,
         part_seconds=tuple(round(part.seconds, 6) for part in record.parts),
+        part_bytes=tuple(part.raw_bytes for part in record.parts),
         moved=record.moved + (sent.bytes_sent if sent is not None else 0),
         requests=record.requests + (sent.requests if sent is not None else 0),
         scanned=record.scanned,

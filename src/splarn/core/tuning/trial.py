@@ -25,7 +25,7 @@ class Trial:
     sessions that read beside it came to. `moved` are bytes
     handed over or fetched, `scanned` those that a rented engine read, and `waited` are seconds that
     a depot asked for. `part_seconds` are what each part took, by the engine's own record
-    where it reads parts itself.
+    where it reads parts itself, and `part_bytes` what each holds, unpacked.
     """
 
     configuration: Configuration
@@ -47,6 +47,7 @@ class Trial:
     scanned: int = 0
     waited: float = 0.0
     part_seconds: tuple[float, ...] = ()
+    part_bytes: tuple[int, ...] = ()
 
     @property
     def tells(self) -> bool:
@@ -84,6 +85,7 @@ class Trial:
             "scanned": self.scanned,
             "waited": self.waited,
             "part_seconds": list(self.part_seconds),
+            "part_bytes": list(self.part_bytes),
             "rows_a_second": self.rows / self.seconds if self.seconds else 0.0,
             "bytes_a_second": self.bytes / self.seconds if self.seconds else 0.0,
             "bound": self.used.bound(self.seconds),
@@ -97,7 +99,8 @@ class Trial:
         kept = {name: value for name, value in document.items() if name in known}
         kept["configuration"] = Configuration.from_json(document["configuration"])
         kept["compute"] = tuple(Stretch(*one) for one in document.get("compute", ()))
-        kept["part_seconds"] = tuple(document.get("part_seconds", ()))
+        for name in ("part_seconds", "part_bytes"):
+            kept[name] = tuple(document.get(name, ()))
         kept["used"] = Used(**document.get("used", {}))
         kept["read"] = Readings(**document.get("read", {}))
         return cls(**kept)
