@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import shutil
 import signal
 import socket
 import subprocess
+import tempfile
 import time
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +21,14 @@ def free_port() -> int:
     with socket.socket() as found:
         found.bind(("127.0.0.1", 0))
         return int(found.getsockname()[1])
+
+
+@contextmanager
+def usual_ports() -> Iterator[None]:
+    """The ports that stand-ins use where none is said, for one test at a time."""
+    with Path(tempfile.gettempdir(), "splarn-tests-usual-ports").open("w") as file:
+        fcntl.flock(file, fcntl.LOCK_EX)
+        yield
 
 
 def run_as(user: str, words: list[object], **more: Any) -> None:

@@ -19,6 +19,7 @@ import pytest
 from splarn.demo.scenario import make_passages
 from splarn.engines import open_engine
 from tests.conftest import Splarn
+from tests.servers import usual_ports
 
 JOB = """\
 prices = "prices.toml"
@@ -171,7 +172,8 @@ def test_an_engine_killed_in_mid_load_has_what_it_noted_and_no_more(
 def test_the_second_act_goes_on_with_the_first_ones_data(splarn: Splarn, tmp_path: Path) -> None:
     folder = tmp_path / "larkmere"
     made = make_passages(folder / "delivery", 12_000, seed=5)
-    ran = splarn("demo", "--elastic")
+    with usual_ports():
+        ran = splarn("demo", "--elastic")
     assert ran.code == 0, ran.err
     assert "Going on with the 12,000 passages" in ran.out
     assert f"exactly the {made.good:,} good ones" in ran.out

@@ -12,6 +12,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from contextlib import nullcontext
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -20,6 +21,7 @@ import pytest
 from splarn.demo.elastic import write_elastic
 from splarn.demo.scenario import make_passages
 from splarn.demo.walk import write_job
+from tests.servers import usual_ports
 
 ROOT = Path(__file__).parents[2]
 PORTS = (47610, 47620)
@@ -118,7 +120,8 @@ class Reader:
         process.communicate()
 
     def stop(self) -> None:
-        for process in self.serving:
+        while self.serving:
+            process = self.serving.pop()
             os.killpg(process.pid, signal.SIGINT)
             process.communicate(timeout=30)
 
@@ -153,10 +156,13 @@ def test_every_command_of_a_guide_runs_as_written(reader: Reader, guide: str) ->
         # The first two set a machine up and are what the check itself begins with.
         steps = steps[2:]
         shutil.copytree(reader.home / "delivery", reader.home / "deliveries")
-    if any("47610" in step.words for step in steps) and not all(map(free, PORTS)):
-        pytest.skip(f"the ports {PORTS} of the guide are taken")
     assert len(steps) > 5
-    for step in steps:
-        if "s3://" in step.words and "SPLARN_TEST_S3" not in os.environ:
-            pytest.skip("no S3-protocol store answers: the commands before this one have run")
-        reader.type(step)
+    serves = any("47610" in step.words for step in steps)
+    with usual_ports() if serves else nullcontext():
+        if serves and not all(map(free, PORTS)):
+            pytest.skip(f"the ports {PORTS} of the guide are taken")
+        for step in steps:
+            if "s3://" in step.words and "SPLARN_TEST_S3" not in os.environ:
+                pytest.skip("no S3-protocol store answers: the commands before this one have run")
+            reader.type(step)
+        reader.stop()

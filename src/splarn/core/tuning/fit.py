@@ -32,6 +32,8 @@ from splarn.core.tuning.trial import Trial
 LEAST_TRIALS = 3
 FIRST_NOISE = 0.15
 ROUNDS = 3
+# After so many steps a start has shown where it leads.
+SOON = 12
 LEAST_FREEDOM = 0.1
 # What whole trials differ by before any shows it, and how many trials that counts as much as.
 USUAL_SPREAD, USUAL_COUNT = 0.03, 4
@@ -169,10 +171,16 @@ def fit_phase(
         return np.concatenate((bent.T, (candidates - centre) / spread), axis=1)
 
     theta, low, high = centre, centre - 6 * spread, centre + 6 * spread
-    for number in range(1 if rough else ROUNDS):
-        starts = [theta] if number or rough else law.starts()
-        tried = [least_squares(residuals, start, low, high) for start in starts]
-        theta, jacobian = min(tried, key=lambda one: float((residuals(one[0][None, :]) ** 2).sum()))
+
+    def off(one: Floats) -> float:
+        return float((residuals(one[None, :]) ** 2).sum())
+
+    if not rough:
+        # Where each start leads shows soon; only the best of them is followed to its end.
+        led = [least_squares(residuals, one, low, high, SOON)[0] for one in law.starts()]
+        theta = min(led, key=off)
+    for _ in range(1 if rough else ROUNDS):
+        theta, jacobian = least_squares(residuals, theta, low, high)
         predicted = law.seconds(columns, theta[None, :])[:, 0]
         misfit = observed - np.log(predicted)
         deviation = 1.4826 * float(np.median(np.abs(misfit / loose)))

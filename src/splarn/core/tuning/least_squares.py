@@ -23,17 +23,17 @@ Residuals = Callable[[Floats], Floats]
 
 
 def least_squares(
-    residuals: Residuals, start: Floats, low: Floats, high: Floats
+    residuals: Residuals, start: Floats, low: Floats, high: Floats, rounds: int = ROUNDS
 ) -> tuple[Floats, Floats]:
     """The parameters of the least sum of squares between bounds, and the Jacobian there.
 
-    Shapes (parameters,) and (n, parameters).
+    Shapes (parameters,) and (n, parameters). After so many `rounds` it is left where it is.
     """
     theta = np.clip(start, low, high)
     damping = 1.0
     steps = STEP * np.eye(len(theta))
     jacobian = np.zeros((0, len(theta)))
-    for _ in range(ROUNDS):
+    for _ in range(rounds):
         found = residuals(np.concatenate((theta[None, :], theta + steps)))
         here, jacobian = found[0], (found[1:] - found[0]).T / STEP
         least = float(here @ here)

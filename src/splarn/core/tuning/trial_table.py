@@ -34,8 +34,8 @@ def depot_of_trials(sweep_id: str, landing: Callable[[str], Landing] | None) -> 
 class TrialTable:
     """The table of that name in a target, which a note says is the sweep's.
 
-    Where there is a table `like`, it is made with its rules and indexes. It is removed by a thread
-    and a session of its own, since the next trial is chosen meanwhile.
+    Where there is a table `like`, it is made with its rules and indexes. It is removed, and made
+    anew, by a thread and a session of its own, since the next trial is chosen meanwhile.
     """
 
     open_engine: OpenEngine
@@ -46,18 +46,19 @@ class TrialTable:
     def __post_init__(self) -> None:
         self._session: Session | None = None
         self._thread = ThreadPoolExecutor(1, "trial-table")
-        self._removal: Future[None] | None = None
+        self._made: Future[None] | None = None
 
     def make(self) -> None:
         """Has it there and empty, or absent where a load makes it. Raises OutsideError."""
-        if self._removal is None:
+        if self._made is None:
             self.remove()
-        self._removed()
-        self._thread.submit(self._tried, self._make).result()
+        made, self._made = self._made, None
+        assert made is not None, "just begun"
+        made.result()
 
     def remove(self) -> None:
-        """Begins to remove it, with what loads have left beside it."""
-        self._removal = self._thread.submit(self._tried, self._remove)
+        """Begins to remove it, with what loads have left beside it, and to make it anew."""
+        self._made = self._thread.submit(self._tried, self._anew)
 
     def __enter__(self) -> TrialTable:
         return self
@@ -68,18 +69,12 @@ class TrialTable:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        """Ends it: its note goes too. Raises OutsideError when the target does not answer."""
+        """Removes it with its note. Raises OutsideError when the target does not answer."""
         try:
-            self._removed()
-            self._thread.submit(self._tried, self._forget).result()
+            self._thread.submit(self._tried, self._end).result()
         finally:
             self._thread.submit(self._close).result()
             self._thread.shutdown()
-
-    def _removed(self) -> None:
-        removal, self._removal = self._removal, None
-        if removal is not None:
-            removal.result()
 
     def _tried(self, act: Callable[[Session], None]) -> None:
         """Does it in the session; whatever goes wrong, the next one begins with a new session."""
@@ -96,7 +91,8 @@ class TrialTable:
         if session is not None:
             session.close()
 
-    def _make(self, session: Session) -> None:
+    def _anew(self, session: Session) -> None:
+        self._remove(session)
         like = None if self.like is None else session.tables.canonical(self.like)
         if like is not None and session.tables.kind(like) == "table":
             session.tables.clone(like, self.name, Likeness(indexes=True))
@@ -123,7 +119,8 @@ class TrialTable:
         session.commit()
         session.claims.end_turn(self.name)
 
-    def _forget(self, session: Session) -> None:
+    def _end(self, session: Session) -> None:
+        self._remove(session)
         session.claims.take_turn(self.name)
         session.notes.forget(self.name)
         session.commit()
@@ -148,5 +145,6 @@ def remove_table(
     """Removes a table of trials, its note, and its parts in a depot. Raises OutsideError."""
     if (depot := depot_of_trials(note.load_id, landing)) is not None:
         depot.clear()
-    with TrialTable(open_engine, note.table, note.load_id) as table:
-        table.remove()
+    with TrialTable(open_engine, note.table, note.load_id):
+        # Leaving it removes it.
+        pass
