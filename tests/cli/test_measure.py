@@ -170,6 +170,18 @@ def test_readers_beside_trials_are_counted_and_slow_them_by_a_figure(
     assert not [name for name in table if "trial" in name]
 
 
+def test_a_run_by_way_of_a_folder_is_learned_from(splarn: Splarn, job: Path) -> None:
+    (job / "landing").mkdir()
+    way = ("--depot", "landing", "--transfer-streams", "1,2", "--load-streams", "1,2")
+    assert splarn("sweep", *way, "--strategy", "grid").code == 0
+    assert splarn("plan", *way, "--table", "landed").code == 0
+    assert splarn("run", "plan.json").code == 0
+    again = splarn("plan", *way, "--table", "landed_again")
+    assert (again.code, "The last whole load took" in again.out) == (0, True), again.err
+    # What went straight into the target went another way.
+    assert splarn("plan", "--table", "straight").code == 2
+
+
 def test_measurements_from_elsewhere_are_taken_in_or_refused(
     splarn: Splarn, job: Path, tmp_path_factory: pytest.TempPathFactory
 ) -> None:

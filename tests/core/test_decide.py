@@ -97,6 +97,8 @@ def test_evidence_is_weighed_by_where_it_was_measured() -> None:
     assert looseness(here, dict(here), run=True) == RUN
     assert looseness(here, {**here, "engine": "A 2"}, run=True) == ANOTHER_PLACE
     assert 1 < looseness(here, dict(here)) < ANOTHER_PLACE
+    assert looseness(here, {**here, "readers": 2}) == ANOTHER_PLACE
+    assert looseness({**here, "readers": 0}, dict(here), run=True) == RUN
 
 
 def test_trials_of_a_worse_day_do_not_spoil_what_better_ones_say(

@@ -172,10 +172,15 @@ class Context:
 
         Raises RequestError for one of an unknown kind.
         """
+        from splarn.core.source.places import is_url
         from splarn.core.source.secrets import filled
         from splarn.depots.landing import DepotLanding
 
-        return "" if named is None else DepotLanding(filled(named, "The depot"), "").place
+        if named is None:
+            return ""
+        shown = DepotLanding(filled(named, "The depot"), "").place
+        # A folder is known again from wherever a command is given.
+        return shown if is_url(shown) else str(Path(shown).resolve())
 
     def space(self, choices: Choices, format: str = "csv", depot: bool = False) -> Space:
         """The space that options and job file describe, without what cannot be of the parts.

@@ -257,8 +257,9 @@ def _choice(
         by = spread.cost[:, 1] if limits.deadline is not None else spread.seconds[:, 1]
         best = np.argsort(np.where(good, by, np.inf))[: SHORTLIST // 2]
         likely = np.argsort(-spread.chance, kind="stable")[: SHORTLIST // 4]
-        fastest = np.argsort(spread.seconds[:, 1])[: SHORTLIST // 4]
-        every = np.unique(np.concatenate((best, likely, fastest))).tolist()
+        # What is said where nothing keeps the limits is of the fastest and of the cheapest.
+        ends = [np.argsort(one[:, 1])[: SHORTLIST // 8] for one in (spread.seconds, spread.cost)]
+        every = np.unique(np.concatenate((best, likely, *ends))).tolist()
         counts = int(good.sum()), table.count
     configurations = [table.at(place) for place in every]
     told = forecast(learned.model, configurations, volume, prices)
@@ -270,7 +271,7 @@ def _sureness(
 ) -> list[str]:
     """Which unknown could overturn the choice, and what would settle it."""
     from splarn.core.tuning.posterior import Aim
-    from splarn.core.tuning.sensitivity import sensitivity
+    from splarn.core.tuning.sensitivity import DRAWS, sensitivity
 
     if not choice.meets_limits or choice.runner_up is None:
         return []
@@ -278,12 +279,16 @@ def _sureness(
     told = sensitivity(
         learned.model, choice.chosen.configuration, others, Aim(volume, limits, prices)
     )
-    if told.rival is None or told.chance > 0.98:
-        return ["Nothing that the trials leave open would make another one better by 2 % or more."]
+    if told.rival is None:
+        return [
+            f"In none of {DRAWS} draws of what the trials leave open would one of the "
+            f"{len(others)} next best be better by 2 % or more."
+        ]
     why = f", most of all if {told.unknown}" if told.unknown else ""
     return [
-        f"In {1 - told.chance:.0%} of what the trials leave open another one would be better by "
-        f"2 % or more, mostly {told.rival}{why}; a trial of {told.trial} would tell most about it."
+        f"In {1 - told.chance:.1%} of what the trials leave open one of the {len(others)} next "
+        f"best would be better by 2 % or more, mostly {told.rival}{why}; a trial of {told.trial} "
+        "would tell most about it."
     ]
 
 
@@ -316,7 +321,7 @@ def _growing(
     after = (
         f"then {told.then.configuration} does."
         if told.then is not None
-        else "then nothing of this space does."
+        else "then none that keeps them now does."
     )
     return [
         f"Growing by {share:.1%} a month it keeps its limits for {told.months} months, until "

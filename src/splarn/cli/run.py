@@ -204,5 +204,6 @@ def _show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
         side = "below" if record.seconds < seconds["low"] else "above"
         out.note(
             f"The actual time lies {side} the forecast's 90 % interval: the machine or the target "
-            "was not as it was during the sweep. The next forecast learns from this load."
+            "was not as it was during the sweep."
+            + (" The next forecast learns from this load." if record.trial is not None else "")
         )

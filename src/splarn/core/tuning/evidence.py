@@ -12,6 +12,9 @@ from splarn.core.tuning.trial import Trial
 # says most, another day less, another machine or version of the engine little.
 RUN, ANOTHER_DAY, ANOTHER_PLACE = 0.5, 1.6, 4.0
 
+# What must be the same for figures of one to be those of the other.
+ALIKE = ("machine", "engine", "readers", "cold")
+
 
 @dataclass
 class Evidence:
@@ -43,6 +46,7 @@ class Evidence:
 
 def looseness(own: Mapping[str, Any], other: Mapping[str, Any], run: bool = False) -> float:
     """How loosely trials of another sweep or run are to be taken, by where both were measured."""
-    if any(own.get(what) != other.get(what) for what in ("machine", "engine")):
+    # Those who read beside it, and a cold start, make another load of it.
+    if any((own.get(what) or 0) != (other.get(what) or 0) for what in ALIKE):
         return ANOTHER_PLACE
     return RUN if run else ANOTHER_DAY
