@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -230,7 +232,12 @@ def test_a_run_is_learned_from_and_plans_know_clocks_and_growth(
     assert json.loads((home / "plan.json").read_text())["limits"]["deadline"] <= 4 * 3600
     ran = splarn("plan", "--most-streams", "1", "--json")
     assert ran.json["configuration"]["load_streams"] == 1
+    ran = splarn("plan", "--deadline", "1h", "--increment", "100kB", "--growth", "5%", "--json")
+    assert ran.json["increment"]["forecast"]["seconds"]["median"] < ran.json["seconds"]["median"]
+    assert any("full delivery" in reason for reason in ran.json["reasons"])
+    assert any("an increment keeps the limits" in reason for reason in ran.json["reasons"])
     for wrong in (("--leave", "0.3"), ("--growth", "3%"), ("--deadline", "by 27:00"),
+                  ("--increment", "much"),
                   ("--most-streams", "0")):  # fmt: skip
         refused = splarn("plan", *wrong)
         assert (refused.code, refused.err.count("\n")) == (2, 1), refused.err
@@ -242,6 +249,40 @@ def test_a_run_is_learned_from_and_plans_know_clocks_and_growth(
     # A run of another table's layout or target tells nothing of this one.
     assert splarn("sweep", "--strategy", "grid", "--to", "sqlite:///else.db").code == 0
     assert "whole load" not in splarn("forecast", "--to", "sqlite:///else.db").out
+
+
+def test_a_plan_is_held_against_layout_and_table_as_they_are_now(
+    splarn: Splarn, home: Path, delivery: Delivery
+) -> None:
+    splarn("layout", "--out", "layout.json")
+    layout = json.loads((home / "layout.json").read_text())
+    assert splarn("sweep", "--strategy", "grid").code == 0
+
+    def change(database: str, *statements: str) -> None:
+        with closing(sqlite3.connect(home / database)) as connection, connection:
+            for statement in statements:
+                connection.execute(statement)
+
+    def refused(word: str) -> None:
+        ran = splarn("run", "plan.json")
+        assert (ran.code, ran.err.count("\n"), word in ran.err) == (2, 1, True), ran.err
+
+    assert splarn("load", "--table", "other").code == 0
+    change("job.db", "DELETE FROM other", "DELETE FROM splarn_progress WHERE load_id != ''")
+    assert splarn("plan", "--layout", "layout.json", "--table", "other").code == 0
+    (home / "layout.json").write_text(json.dumps({**layout, "missingValues": ["", "unheard of"]}))
+    refused("The layout")
+    (home / "layout.json").write_text(json.dumps(layout))
+    change("job.db", "ALTER TABLE other ADD COLUMN surcharge TEXT")
+    refused("other columns")
+    change("job.db", "DROP TABLE other")
+    refused("is gone")
+    # What the target was measured as, and what it is now, are told apart.
+    change(
+        ".splarn/ledger.sqlite",
+        "UPDATE entry SET document = replace(document, 'SQLite 3', 'SQLite 2')",
+    )
+    assert "its trials weigh less" in splarn("plan").out
 
 
 def test_postgresql_and_sqlite_give_the_same_count_and_digests(

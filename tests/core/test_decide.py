@@ -27,7 +27,7 @@ from splarn.core.tuning.explain import causes, findings
 from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.forecast import forecast, spread_of
 from splarn.core.tuning.model import Model
-from splarn.core.tuning.outgrow import outgrown
+from splarn.core.tuning.outgrow import increments, outgrown
 from splarn.core.tuning.plan import Limits, choose
 from splarn.core.tuning.posterior import Aim
 from splarn.core.tuning.select import chosen, order_by, values_of
@@ -232,13 +232,22 @@ def test_what_ifs_change_what_they_name(usual: tuple[Worldly, list[Trial], Model
     def told(**supposed: Any) -> Any:
         return forecast(model, one, WHOLE, PRICES, WhatIf(**supposed))[0]
 
+    def width(one: Any) -> float:
+        return float(one.seconds.high / one.seconds.low)
+
     usual_one = told()
     slow = told(link=2e6)
     assert slow.phases["ship"] == pytest.approx(WHOLE.bytes / 2e6, rel=0.1)
     assert slow.phases["load"] == pytest.approx(usual_one.phases["load"], rel=0.02)
     assert told(price_factor=2).cost.median == pytest.approx(2 * usual_one.cost.median, rel=0.01)
-    crowded = told(readers=0.5)
+    crowded = told(readers=(0.5, 0.5))
     assert crowded.phases["load"] == pytest.approx(2 * usual_one.phases["load"], rel=0.02)
+    # Nobody knows when they come: about the middle, and further apart.
+    coming = told(readers=(0.2, 0.8))
+    assert coming.phases["load"] == pytest.approx(crowded.phases["load"], rel=0.05)
+    assert (
+        coming.seconds.high / coming.seconds.low > 1.2 * crowded.seconds.high / crowded.seconds.low
+    )
     assert told(files=2000).seconds.median > usual_one.seconds.median
     # Stages at the same time take no longer than one after the other, and as long as the slowest.
     assert max(usual_one.phases.values()) < usual_one.overlapped.median
@@ -313,6 +322,37 @@ def test_a_growing_load_outgrows_its_window_when_it_does(
     assert found.then is not None
     assert found.then.seconds.median < slow.seconds.median * 1.05**found.months
     assert outgrown(model, slow.configuration, every, WHOLE, 1e-6, PRICES, limits).months is None
+
+
+def test_increments_are_held_against_full_deliveries(
+    usual: tuple[Worldly, list[Trial], Model],
+) -> None:
+    there, _, model = usual
+    every = list(SPACE.grid())[::7]
+    best = min(told_by(model, every), key=lambda one: one.seconds.median)
+    size, limits = WHOLE.bytes / 20, Limits(deadline=1.5 * best.seconds.high)
+    found = increments(model, best.configuration, every, WHOLE, size, PRICES, limits)
+    one = found.choice.chosen
+    truth = there.load(
+        PlannedTrial(one.configuration, 1, "trial"), found.volume, found.volume.files
+    )
+    assert one.seconds.low * 0.9 < truth.seconds < one.seconds.high * 1.1
+    # A twentieth more each time, of what may grow by half or so.
+    assert found.times is not None
+    assert 6 <= found.times <= 14
+    assert found.full is None or found.full.configuration != best.configuration
+    free = increments(model, best.configuration, every, WHOLE, size, PRICES, Limits())
+    assert (free.times, free.full) == (None, None)
+
+
+def test_trials_of_another_engine_version_say_less(
+    usual: tuple[Worldly, list[Trial], Model],
+) -> None:
+    _, trials, model = usual
+    one = [next(iter(SPACE.grid()))]
+    away = fit_model(trials, measured_here(), [ANOTHER_PLACE] * len(trials))
+    here, there = (forecast(each, one, WHOLE, PRICES)[0].seconds for each in (model, away))
+    assert there.high / there.low > 1.1 * here.high / here.low
 
 
 def test_what_could_overturn_a_choice_is_named(usual: tuple[Worldly, list[Trial], Model]) -> None:

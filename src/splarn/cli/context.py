@@ -96,12 +96,11 @@ class Context:
         """The layout given, or the manifest's, or the job's, or one inferred, which is said."""
         from splarn.core.layout.descriptor import read_layout
 
-        if given is not None:
-            return read_layout(given)
-        if self._manifest_layout is not None:
+        file = self.layout_file(given)
+        if self._manifest_layout is not None and given is None:
             return self._manifest_layout
-        if self.job.source.layout:
-            return read_layout(self.job.folder / self.job.source.layout)
+        if file is not None:
+            return read_layout(file)
         from splarn.core.inference.infer import infer_layout
         from splarn.core.units import plural
 
@@ -113,6 +112,14 @@ class Context:
         for note in inferred.notes:
             self.out.note(note)
         return inferred.layout
+
+    def layout_file(self, given: Path | None) -> Path | None:
+        """Where the layout given stands, or the job's; None for neither."""
+        if given is not None:
+            return given
+        if self._manifest_layout is not None or not self.job.source.layout:
+            return None
+        return self.job.folder / self.job.source.layout
 
     def target(self, url: str | None) -> str:
         """The target's URL as written, made relative to the job file where that names a file."""

@@ -64,7 +64,9 @@ def forecast(
     ] = None,
     readers: Annotated[
         str | None,
-        typer.Option("--readers", metavar="SHARE", help="What if readers took so much, as 0.4."),
+        typer.Option(
+            "--readers", metavar="SHARE", help="What if readers took so much, as 0.4 or 0.2..0.6."
+        ),
     ] = None,
     explain: Annotated[
         bool, typer.Option("--explain", help="Say what the first one's time is made of, and why.")
@@ -83,15 +85,15 @@ def forecast(
     from splarn.cli.learned import learn, require_sweep, say_learned, say_volume, volume_of
     from splarn.cli.misuse import if_any, read
     from splarn.core.tuning.columns import Table
-    from splarn.core.tuning.whatif import WhatIf
-    from splarn.core.units import parse_rate, parse_share, plural
+    from splarn.core.tuning.whatif import WhatIf, parse_shares
+    from splarn.core.units import parse_rate, plural
 
     context = Context(job, as_json)
     out = context.out
     require_sweep(context)
     supposed = WhatIf(
         read("--link", if_any(parse_rate), link), price_factor, files,
-        read("--readers", parse_share, readers) if readers else 0.0,
+        read("--readers", parse_shares, readers) if readers else (0.0, 0.0),
     )  # fmt: skip
     sources = None if volume else context.paths(paths)
     target = context.target(to) if to or context.job.target.url else None

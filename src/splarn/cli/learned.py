@@ -62,18 +62,20 @@ def learn(
     files: Sequence[Place] | None = None,
     depot: str | None = None,
     packings: Sequence[Packing] = (),
+    engine: str = "",
 ) -> Learned:
     """What the ledger tells of loads into a target: trials of its sweeps, and whole loads.
 
     Trials tell of their own target, layout and way only (`depot` as shown, empty for none; None for
     whichever): the newest sweep of just these is taken, one that ended before one that was broken
     off; earlier ones and runs are added by how alike they are. A sweep that is named is taken by
-    itself, and what differs is said. What these `packings` do that no trial had is measured.
+    itself, and what differs is said, as it is where the target is another `engine` by now. What
+    these `packings` do that no trial had is measured.
     Raises RequestError when none fits; it lists those that there are.
     """
     from splarn.core.tuning.columns import Packed
     from splarn.core.tuning.doubts import calibrated
-    from splarn.core.tuning.evidence import Evidence, looseness
+    from splarn.core.tuning.evidence import ANOTHER_PLACE, Evidence, looseness
     from splarn.core.tuning.fit import fit_model
     from splarn.core.tuning.trial import Trial
 
@@ -94,16 +96,24 @@ def learn(
             entry = fitting[-1]
         evidence = Evidence()
         own = trials_of(entry)
-        evidence.add(own, 1.0)
+        here = {**entry.document, **({"engine": engine} if engine else {})}
+        then = entry.document.get("engine", "")
+        changed = bool(engine and then and engine != then)
+        if changed:
+            context.out.note(
+                f"{entry.id} was of {then}, and the target is {engine} now: its trials weigh less, "
+                "and intervals are wider, until there is a sweep of it as it is."
+            )
+        evidence.add(own, ANOTHER_PLACE if changed else 1.0)
         for other in fitting[:-1]:
             found = trials_of(other)
             evidence.others += bool(found)
-            evidence.add(found, looseness(entry.document, other.document))
+            evidence.add(found, looseness(here, other.document))
         for run in ledger.entries("run") if not sweep else ():
             same = (entry.document.get(what) == run.document.get(what) for what in OF_A_LOAD)
             if run.document.get("trial") and all(same):
                 trial = Trial.from_json(run.document["trial"])
-                evidence.add([trial], looseness(entry.document, run.document, True))
+                evidence.add([trial], looseness(here, run.document, True))
     if "stopped_because" not in entry.document:
         context.out.note(f"{entry.id} was broken off after {plural(len(own), 'trial')}.")
     known = entry.document.get("source", {}).get("paths")

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from splarn.cli.context import Context
     from splarn.cli.learned import Learned
     from splarn.core.prices import Prices
+    from splarn.core.target.seen import Seen
     from splarn.core.tuning.columns import Volume
     from splarn.core.tuning.configuration import Configuration, Space
     from splarn.core.tuning.forecast import Forecast
@@ -71,7 +72,15 @@ def plan(
         typer.Option(
             "--growth",
             metavar="SHARE",
-            help="It comes again and grows by so much a month, as 3%: say how long that goes well.",
+            help="What comes again grows by so much a month, as 3%: say how long that goes well.",
+        ),
+    ] = None,
+    increment: Annotated[
+        str | None,
+        typer.Option(
+            "--increment",
+            metavar="SIZE",
+            help="It comes again as increments of this size, as 2GB: hold them against it whole.",
         ),
     ] = None,
     anyway: Annotated[
@@ -100,6 +109,7 @@ def plan(
     import secrets
     from datetime import UTC, datetime
 
+    from splarn.cli.coming_again import coming_again
     from splarn.cli.context import Context
     from splarn.cli.learned import (
         learn,
@@ -112,7 +122,6 @@ def plan(
     from splarn.core.source.places import is_url, key_of
     from splarn.core.tuning.plan_file import Plan, write_plan
     from splarn.core.units import show_duration
-    from splarn.engines import parse_target
 
     context = Context(job, as_json)
     out = context.out
@@ -122,23 +131,26 @@ def plan(
     chosen_layout = context.layout(layout, files)
     target = context.target(to)
     keep_secrets_out(target)
-    parse_target(target)
+    into = context.table(table, chosen_layout.name)
+    seen = _seen(context, target, into)
+    stands = context.layout_file(layout)
     named = context.depot(depot)
     if named is not None:
         keep_secrets_out(named, "depot")
     space = context.space(choices, chosen_layout.format, named is not None)
     way = context.shown_depot(named)
     packings = space.values["packing"]
-    learned = learn(context, sweep, target, chosen_layout, files, way, packings)
+    learned = learn(context, sweep, target, chosen_layout, files, way, packings, seen.engine)
     prices = context.prices(space.values["tier"])
     wanted = volume_of(learned.sweep.document["sample"], files, None)
     space = _within(space, learned, most_streams, leave)
     choice = _choice(learned, space, wanted, prices, limits)
     chosen = choice.chosen
+    again = coming_again(learned.model, choice, wanted, prices, limits, increment, growth)
     reasons = (
         *choice.reasons,
         *_sureness(learned, choice, wanted, prices, limits),
-        *_growing(context, learned, choice, wanted, prices, limits, growth),
+        *again.reasons,
         *([_starting(chosen, limits)] if limits.ends is not None else []),
     )
     made = Plan(
@@ -151,7 +163,7 @@ def plan(
         sources=tuple(key_of(path.resolve() if isinstance(path, Path) else path) for path in files),
         layout=chosen_layout,
         target=target,
-        table=context.table(table, chosen_layout.name),
+        table=into,
         table_mode=context.job.target.table_mode,
         bad_rows=context.bad_rows(None, None),
         volume=wanted,
@@ -159,6 +171,8 @@ def plan(
         prices=prices,
         sweep=learned.sweep.id,
         depot="" if named is None else named if is_url(named) else str(Path(named).resolve()),
+        layout_file="" if stands is None else str(stands.resolve()),
+        seen=seen,
     )
     written = choice.meets_limits or anyway
     if written:
@@ -177,6 +191,7 @@ def plan(
         "reasons": list(reasons),
         "runner_up": choice.runner_up.as_json() if choice.runner_up else None,
         "plan": str(out_file) if written else None,
+        **again.document,
     }
     if written:
         with context.ledger() as ledger:
@@ -292,41 +307,17 @@ def _sureness(
     ]
 
 
-def _growing(
-    context: Context,
-    learned: Learned,
-    choice: Choice,
-    volume: Volume,
-    prices: Prices,
-    limits: Limits,
-    growth: str | None,
-) -> list[str]:
-    """When a load that comes again and grows no longer keeps its limits."""
-    from splarn.cli.misuse import read
-    from splarn.core.errors import RequestError
-    from splarn.core.tuning.outgrow import outgrown
-    from splarn.core.units import parse_share, show_size
+def _seen(context: Context, target: str, table: str) -> Seen:
+    """The target as it is now; where it cannot be reached that is said, and nothing is known."""
+    from splarn.core.errors import OutsideError
+    from splarn.core.target.seen import Seen, look_at
+    from splarn.engines import opener
 
-    if growth is None:
-        return []
-    if limits.deadline is None and limits.budget is None:
-        raise RequestError("--growth: give a --deadline or a --budget that may be outgrown.")
-    share = read("--growth", parse_share, growth)
-    every = [one.configuration for one in choice.ranked]
-    told = outgrown(
-        learned.model, choice.chosen.configuration, every, volume, share, prices, limits
-    )
-    if told.months is None:
-        return [f"Growing by {share:.1%} a month it keeps its limits for ten years and more."]
-    after = (
-        f"then {told.then.configuration} does."
-        if told.then is not None
-        else "then none that keeps them now does."
-    )
-    return [
-        f"Growing by {share:.1%} a month it keeps its limits for {told.months} months, until "
-        f"{show_size(told.volume.bytes)} come; {after}"
-    ]
+    try:
+        return look_at(opener(target), table)
+    except OutsideError as error:
+        context.out.note(f"What the target is now could not be looked at: {error}")
+        return Seen()
 
 
 def _starting(chosen: Forecast, limits: Limits) -> str:

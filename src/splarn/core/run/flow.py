@@ -11,6 +11,7 @@ from pathlib import Path
 
 from splarn.core.check.limit import too_many_bad
 from splarn.core.errors import RequestError
+from splarn.core.layout.descriptor import read_layout, to_descriptor
 from splarn.core.load import LoadRecord, LoadRequest, inputs_from_manifest, load
 from splarn.core.load.landing import Landing
 from splarn.core.load.refusals import Confirm
@@ -22,6 +23,7 @@ from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import Shaped, shape
 from splarn.core.source.files import find_files
 from splarn.core.target.notes import LoadNote
+from splarn.core.target.seen import look_at
 from splarn.core.target.session import OpenEngine
 from splarn.core.tuning.bill import BUSY_PHASES
 from splarn.core.tuning.laws import PHASE_NAMES
@@ -93,6 +95,7 @@ def run_plan(
             f"The source has {size:,} bytes now and had {plan.source_bytes:,} when it was "
             "planned: plan again."
         )
+    refuse_changed(plan, open_engine)
     configuration = plan.configuration
     # Worker processes start before the clock does, as they did for the trials.
     workers = pools.threads(configuration.workers)
@@ -191,6 +194,25 @@ def run_plan(
         kept,
         trial if record.verified and not resumed else None,
     )
+
+
+def refuse_changed(plan: Plan, open_engine: OpenEngine) -> None:
+    """Raises RequestError where the layout or the table is no longer what was planned with."""
+    file = Path(plan.layout_file) if plan.layout_file else None
+    planned = to_descriptor(plan.layout)
+    if file is not None and file.exists() and to_descriptor(read_layout(file)) != planned:
+        raise RequestError(
+            f"The layout {file} says something else now than when it was planned: plan again."
+        )
+    if not plan.seen.columns or plan.table_mode == "replace":
+        return
+    now = look_at(open_engine, plan.table).columns
+    if now != plan.seen.columns:
+        state = "has other columns now than" if now else "is gone, and was there"
+        raise RequestError(
+            f"The table {plan.table} {state} when it was planned: plan again with the table as it "
+            "is."
+        )
 
 
 def _hold_to_limit(plan: Plan, made: Shaped) -> None:

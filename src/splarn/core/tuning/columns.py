@@ -7,7 +7,7 @@ how small each packing makes the data, and how fast this machine packs and unpac
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import astuple, dataclass, field, fields
+from dataclasses import dataclass, field, fields
 from functools import reduce
 from typing import Any
 
@@ -294,7 +294,9 @@ def columns_of(
             return lanes(pieces(place, part_size), slots, facts.luck, fortune, batch * row)
 
         made, back = table.each(("part_size", *levers), one, which)
-        told = np.array([astuple(one) for one in made], dtype=float)[back]
+        told = np.array(
+            [(one.parts, one.bytes, one.batches, one.busy, one.spread) for one in made], dtype=float
+        )[back]
         count, volume, batches, busy, spread = (told[:, place : place + 1] for place in range(5))
         return Filled(count, volume / MB, volume * per_byte, batches, np.maximum(busy, 1), spread)
 

@@ -78,7 +78,7 @@ SAYINGS: dict[str, dict[str, str]] = {
         "contention": "each further stream slows all by {}",
         CORES: "the target serves {} streams at full speed",
         "shared s a MB": "all streams together take no less than {} for a MB",
-        "line s a packed MB": "all streams together fetch a packed MB in no less than {}",
+        "line s a packed MB": "a packed MB takes the line, shared by all streams, {}",
     },
     "finish": {
         "start s": "finishing takes {} whatever was loaded",

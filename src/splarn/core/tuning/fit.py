@@ -22,6 +22,7 @@ from splarn.core.tuning.columns import (
 )
 from splarn.core.tuning.configuration import LEVERS
 from splarn.core.tuning.discrepancy import Discrepancy, learn
+from splarn.core.tuning.evidence import ANOTHER_PLACE
 from splarn.core.tuning.laws import LEAST, PHASES, Law, Phase
 from splarn.core.tuning.least_squares import least_squares
 from splarn.core.tuning.model import LEAST_NOISE, Measured, Model, PhaseFit, at_work
@@ -120,6 +121,7 @@ def fit_model(
         tuple(corrected), replace(facts, slots=slots), _measured(used), len(used),
         Traffic.of(used), _spread(used, columns, corrected),
         (reach.min(axis=0), reach.max(axis=0)), table, volumes, columns,
+        elsewhere=bool(weighed.min() >= ANOTHER_PLACE),
     )  # fmt: skip
 
 

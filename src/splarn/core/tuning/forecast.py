@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,6 +18,7 @@ from splarn.core.tuning.frontier import on_frontier
 from splarn.core.tuning.model import Measured, Model
 from splarn.core.tuning.places import Kinds
 from splarn.core.tuning.whatif import AS_IT_IS, WhatIf
+from splarn.core.work.pool import usable_cores
 
 # Draws of a forecast, and of each where there are more configurations than that.
 DRAWS = 400
@@ -131,7 +133,8 @@ class Forecaster:
         self._of_run = random.standard_normal(draws)
         # What trials were off by, foretold by the others, lasts.
         widened = model.spread * (model.width**2 - 1) ** 0.5
-        self._spread = np.hypot(np.hypot(model.spread * lasting**0.5, widened), BEYOND * decades)
+        far = np.hypot(BEYOND * decades, UNLIKE * model.elsewhere)
+        self._spread = np.hypot(np.hypot(model.spread * lasting**0.5, widened), far)
         self._luck = random.standard_normal(draws)
         self._thetas = {
             one.law.phase.name: what_if.theta(one.law, one.draws(draws, random))
@@ -231,7 +234,8 @@ def spread_of(
     chance = np.ones(table.count)
     every = model.columns(table, teller.volume)
     spread: Any = teller.spread(table, every).astype(np.float32)
-    for first in range(0, table.count, CHUNK):
+
+    def told_of(first: int) -> None:
         here = slice(first, first + CHUNK)
         few = table.take(here)
         off: Any = teller.of_run(spread[here]).astype(np.float32)
@@ -245,6 +249,10 @@ def spread_of(
         if budget is not None:
             kept &= paid <= budget
         chance[here] = kept.mean(axis=1)
+
+    # Arrays are worked on outside the interpreter, so threads share them out.
+    with ThreadPoolExecutor(usable_cores()) as threads:
+        list(threads.map(told_of, range(0, table.count, CHUNK)))
     front = on_frontier(seconds[:, 1], cost[:, 1])
     return Spread(table, seconds, cost, middle, chance, front)
 

@@ -101,6 +101,8 @@ class Model:
     volumes: tuple[Volume, ...]
     # Those of the trials, with what chance did to their parts.
     fitted: Columns
+    # Whether all trials come from another machine, engine or crowd than what is asked about.
+    elsewhere: bool = False
     # By what intervals are widened, and why.
     width: float = 1.0
     left_out: LeftOut | None = None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -13,6 +13,7 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
 from splarn.core.prices import Prices, make_prices
+from splarn.core.target.seen import Seen
 from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.plan import Limits
@@ -24,7 +25,8 @@ class Plan:
     """Everything that `run` needs to carry the choice out, as kept in the plan file.
 
     `target` and `depot` are URLs as the user wrote them, their secrets still `${NAME}`; without a
-    depot nothing is shipped.
+    depot nothing is shipped. `layout_file` is where the layout was read, empty where it was
+    inferred, and `seen` the target as it was then.
     """
 
     id: str
@@ -44,6 +46,8 @@ class Plan:
     prices: Prices
     sweep: str
     depot: str = ""
+    layout_file: str = ""
+    seen: Seen = field(default_factory=Seen)
 
 
 def write_plan(plan: Plan, path: Path) -> None:
@@ -72,6 +76,8 @@ def write_plan(plan: Plan, path: Path) -> None:
         "prices": plan.prices.model_dump(),
         "sweep": plan.sweep,
         "depot": plan.depot,
+        "layout_file": plan.layout_file,
+        "seen": asdict(plan.seen),
     }
     write_text(path, json.dumps(document, indent=1, ensure_ascii=False) + "\n")
 
@@ -104,6 +110,8 @@ def read_plan(path: Path) -> Plan:
             prices=make_prices(document["prices"], str(path)),
             sweep=document["sweep"],
             depot=document.get("depot", ""),
+            layout_file=document.get("layout_file", ""),
+            seen=Seen(**document.get("seen", {})),
         )
     except FileNotFoundError:
         raise RequestError(f"There is no plan {path}: write one with `splarn plan`.") from None
