@@ -291,7 +291,7 @@ def test_a_load_that_brought_nothing_does_not_stand_in_the_way(
         raise KeyboardInterrupt
 
     with monkeypatch.context() as patch:
-        patch.setattr(loader, "_run", killed)
+        patch.setattr(loader, "run_streams", killed)
         with pytest.raises(KeyboardInterrupt):
             run(target, table, *paths, table_mode="append")
     # Other files than those that were begun, one among them.

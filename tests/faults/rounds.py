@@ -16,6 +16,7 @@ from tests.faults.common import (
     some_target,
 )
 from tests.faults.depots import carried, shipped
+from tests.faults.flows import carried_out
 from tests.faults.program import begin, splarn, until_done
 from tests.faults.proxy import Proxy, Trouble
 from tests.faults.servers import unsteady
@@ -196,6 +197,7 @@ ROUNDS: tuple[tuple[int, Callable[[World], None]], ...] = (
     (2, secret),
     (6, shipped),
     (9, carried),
+    (14, carried_out),
     (5, unsteady),
     (10, built),
 )

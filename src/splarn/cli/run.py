@@ -60,6 +60,7 @@ def run(
     from splarn.core.work.machine import describe_machine
     from splarn.core.work.owner import owned
     from splarn.core.work.pool import Pools
+    from splarn.core.work.progress import Silent
     from splarn.engines import identity, opener
 
     context = Context(job, as_json)
@@ -84,7 +85,7 @@ def run(
             rejects=context.rejects(),
             again=again,
             keep_parts=keep_parts,
-            progress=out.progress(),
+            watch=lambda stage: out.progress() if stage == "load" else Silent(),
             confirm=agree(yes, as_json),
             begun_loads=begun_before(context, chosen.target),
             on_begin=note_begun(context, chosen.target),

@@ -11,10 +11,13 @@ from pathlib import Path
 from splarn.core.check.limit import too_many_bad
 from splarn.core.errors import OutsideError, SplarnError
 from splarn.core.layout import Layout
+from splarn.core.load.arriving import Arrivals
 from splarn.core.load.opening import Opened
+from splarn.core.load.phases import PhaseTimer
 from splarn.core.load.pieces import in_delivery
-from splarn.core.load.request import LoadRequest, rejects_files
+from splarn.core.load.request import Input, LoadRequest, rejects_files
 from splarn.core.load.stream import KEPT_FAULTS, PartResult
+from splarn.core.load.streams import Tally, in_order, note_of, rejects_folder
 from splarn.core.reading import read_parsed
 from splarn.core.reading.faults import count_rejects, replace_rejects
 from splarn.core.source.content import Identity
@@ -25,6 +28,9 @@ from splarn.core.target.notes import PartNote
 from splarn.core.target.session import Session
 from splarn.core.work.pool import Pool
 from splarn.core.work.progress import Progress
+
+# So many parts that have arrived are handed over together, for each stream.
+A_STREAM = 4
 
 
 @dataclass(frozen=True)
@@ -44,13 +50,15 @@ class Handed:
     """What came of the parts. `started` and `finished` are moments of the engine's clock.
 
     They are None where no part was left to be loaded. `sending` are the seconds before that in
-    which files went into the engine's inbox.
+    which files went into the engine's inbox, `loading` those between, where parts arrived.
     """
 
+    inputs: tuple[Input, ...]
     results: list[PartResult]
     started: float | None
     finished: float | None
     sending: float
+    loading: float | None = None
 
 
 def hand_over(
@@ -59,13 +67,67 @@ def hand_over(
     opened: Opened,
     pool: Pool,
     watch: Progress,
-    rejects: Path | None,
+    arrivals: Arrivals | None,
+    timer: PhaseTimer,
 ) -> Handed:
     """Lets the engine load every part that is not in, while the parts are read here.
 
+    Parts that arrive meanwhile are handed over by the batch.
     Raises ShortfallError for a part with more bad rows than allowed, OutsideError for one that the
     engine could not load; parts that are in stay.
     """
+    tally = Tally(request.bad_rows)
+    if arrivals is None:
+        watch.start("load", len(request.inputs), "parts")
+        handed = _hand_over(session, request, opened, pool, watch)
+        watch.finish()
+        for result in handed.results:
+            tally.add(result)
+        tally.end()
+        return handed
+    watch.start("load", None, "parts")
+    batches: list[Handed] = []
+    parts = dict(opened.parts)
+    while batch := _batch(arrivals, pool.workers):
+        for entry in batch:
+            if entry.part_id not in parts:
+                parts[entry.part_id] = note_of(request, opened, entry)
+                session.notes.put_part(parts[entry.part_id])
+        session.commit()
+        timer.catch_up(session.files)
+        handed = _hand_over(
+            session, replace(request, inputs=batch), replace(opened, parts=parts), pool, watch
+        )
+        for entry, result in zip(batch, handed.results, strict=True):
+            arrivals.loaded(entry, result)
+            tally.add(result, arrivals.set_aside())
+        batches.append(handed)
+    watch.finish()
+    loaded = [pair for one in batches for pair in zip(one.inputs, one.results, strict=True)]
+    begun = [one.started for one in batches if one.started is not None]
+    ended = [one.finished for one in batches if one.finished is not None]
+    loading = sum(ended) - sum(begun)
+    arrived = in_order(loaded, arrivals, tally, loading)
+    return Handed(
+        arrived.inputs, arrived.results, min(begun, default=None), max(ended, default=None),
+        sum(one.sending for one in batches), loading,
+    )  # fmt: skip
+
+
+def _batch(arrivals: Arrivals, streams: int) -> tuple[Input, ...]:
+    """What has arrived, a few parts for each stream at most; empty once all has come."""
+    batch: list[Input] = []
+    entry = arrivals.feed.await_next()
+    while entry is not None:
+        batch.append(entry)
+        entry = arrivals.feed.take() if len(batch) < A_STREAM * streams else None
+    return tuple(batch)
+
+
+def _hand_over(
+    session: Session, request: LoadRequest, opened: Opened, pool: Pool, watch: Progress
+) -> Handed:
+    rejects = rejects_folder(request, opened)
     names = opened.note.details.names
     order = PartsOrder(
         load_id=opened.note.load_id,
@@ -80,7 +142,6 @@ def hand_over(
         bad_rows=request.bad_rows,
     )
     before = {note.part_id for note in opened.parts.values() if note.state == "done"}
-    watch.start("load", len(order.parts), "parts")
     through = 0
 
     def tell(done: int) -> None:
@@ -105,20 +166,21 @@ def hand_over(
                     if carried.done() and carried.exception() is not None:
                         break
             answer = carried.result()
-            jobs = {job.part_id: job for job in answer.jobs}
+            mine = {one.part_id for one in order.parts}
+            jobs = {job.part_id: job for job in answer.jobs if job.part_id in mine}
         except BaseException:
             # What is at work there comes to its end; nothing further begins.
             with suppress(SplarnError):
                 session.claims.await_batches(order.load_id)
             raise
-    tell(len(jobs))
-    watch.finish()
+    tell(len(order.parts))
     if rejects is not None:
         _write_rejects(rejects, request, jobs.values())
     _raise_failed(request, order, jobs)
     notes = {note.part_id: note for note in session.notes.parts([order.load_id])}
     new = [job for part_id, job in jobs.items() if part_id not in before]
     return Handed(
+        request.inputs,
         [
             _result(part, notes[part.part_id], jobs.get(part.part_id), digests, kept)
             for part, kept in zip(order.parts, _kept(request, rejects), strict=True)

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import AbstractContextManager
+from pathlib import Path
 from typing import Protocol
 
 from splarn.core.load.request import Input
 from splarn.core.shape.manifest import Manifest
-from splarn.core.ship.record import ShipRecord
+from splarn.core.ship.record import Sent, ShipRecord
+from splarn.core.source.source import Source
 from splarn.core.work.pool import Pool
 from splarn.core.work.progress import Progress
 
@@ -24,5 +27,24 @@ class Landing(Protocol):
     def inputs(self, manifest: Manifest) -> tuple[Input, ...]:
         """The parts as a load is given them, where they have arrived."""
 
+    def sender(self) -> AbstractContextManager[Sender]:
+        """A connection of its own for one stream, open for as long as this lasts."""
+
+    def names(self) -> list[str]:
+        """The names of the parts that have arrived."""
+
     def clear(self) -> None:
         """Removes what lies there."""
+
+
+class Sender(Protocol):
+    """One stream to a landing. All raise OutsideError when the depot fails."""
+
+    def send(self, path: Path) -> Sent:
+        """Sends a part, unless it has arrived."""
+
+    def source(self, name: str, codec: str, format: str) -> Source:
+        """A part that has arrived, as it is read from there."""
+
+    def remove(self, name: str) -> None:
+        """Removes a part if it is there."""

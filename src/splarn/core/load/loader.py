@@ -6,8 +6,8 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-from splarn.core.check.limit import too_many_bad
 from splarn.core.errors import RequestError
+from splarn.core.load.arriving import Arrivals, sealed
 from splarn.core.load.finish import Finished, MoveRefusedError, clean_up, finish
 from splarn.core.load.handed import hand_over
 from splarn.core.load.opening import Opened, go_straight, open_load
@@ -16,17 +16,15 @@ from splarn.core.load.refusals import Confirm, ContentInQuestionError
 from splarn.core.load.request import (
     NUMBERS,
     TABLE_MODES,
-    Input,
     LoadRecord,
     LoadRequest,
     identify_whole,
-    rejects_files,
 )
 from splarn.core.load.sizing import Sizing, restore_left
 from splarn.core.load.standing import can_tell, changes_since
-from splarn.core.load.stream import LoadTask, PartResult, run_load_task
-from splarn.core.source.content import Identity
-from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.load.stream import PartResult
+from splarn.core.load.streams import rejects_folder, run_arriving, run_streams
+from splarn.core.target.notes import LoadNote
 from splarn.core.target.session import Session, check_levers
 from splarn.core.units import plural
 from splarn.core.work.pool import Pool
@@ -41,11 +39,13 @@ def load(
     progress: Progress | None = None,
     confirm: Confirm | None = None,
     on_begin: Callable[[LoadNote], None] | None = None,
+    arrivals: Arrivals | None = None,
 ) -> LoadRecord:
     """Loads every input once, resuming an unfinished load of the same content into the table.
 
-    `confirm` is asked before `empty` or `replace` removes more rows than come; `on_begin` is told
-    of the load before its first row. Streams are the pool's workers.
+    With `arrivals` the inputs are the files of a delivery, whose parts are made and brought while
+    others are loaded. `confirm` is asked before `empty` or `replace` removes more rows than come;
+    `on_begin` is told of the load before its first row. Streams are the pool's workers.
     Raises RequestError when the table does not fit, the engine lacks a lever or the content is
     already in, ShortfallError when rows are bad beyond the limit, OutsideError when the target
     fails.
@@ -63,7 +63,7 @@ def load(
     # Kept open: its claim keeps other loaders off for as long as this one lives.
     keeper = engine.connect()
     try:
-        timer, sending = PhaseTimer(keeper.clock), 0.0
+        timer, sending, loading = PhaseTimer(keeper.clock), 0.0, None
         sizing = Sizing(keeper, engine.place, request.tier, request.read_tier)
         table = request.table
         request = replace(request, table=keeper.tables.canonical(table))
@@ -72,17 +72,29 @@ def load(
             on_begin(opened.note)
         if opened.done:
             return _nothing_left(keeper, request, table, opened, tuple(left))
+        if arrivals is not None:
+            arrivals.begin(opened.note.load_id, opened.parts)
+            timer.open()
+            arrivals.await_enough()
+            timer.catch_up(keeper.files)
         with sizing.larger(opened.note):
             timer.rows_begin()
+            moments: tuple[float | None, float | None]
             if engine.reads_parts:
-                folder = _rejects_folder(request, opened)
-                handed = hand_over(keeper, request, opened, pool, watch, folder)
-                results, sending = handed.results, handed.sending
+                handed = hand_over(keeper, request, opened, pool, watch, arrivals, timer)
+                results, sending, loading = handed.results, handed.sending, handed.loading
                 moments = (handed.started, handed.finished)
-                _hold_to_limit(request, results, True)
-            else:
-                results = _run(request, opened, pool, watch)
+                request = replace(request, inputs=handed.inputs, delivered=None)
+            elif arrivals is not None:
+                arrived = run_arriving(request, opened, pool, watch, arrivals)
+                results, loading = arrived.results, arrived.seconds
+                request = replace(request, inputs=arrived.inputs, delivered=None)
                 moments = (timer.first, timer.clock())
+            else:
+                results = run_streams(request, opened, pool, watch)
+                moments = (timer.first, timer.clock())
+        if arrivals is not None:
+            opened = _sealed(keeper, opened, len(results), arrivals)
         # Where nothing was left to be read, the rows are in since the compute was sized back.
         timer.rows_end(*(timer.clock() if one is None else one for one in moments))
         watch.start("verify" if request.verify else "finish", None, "")
@@ -92,7 +104,7 @@ def load(
             if request.bad_rows.count == 0:
                 raise
             opened = go_straight(keeper, request, opened, refusal.reason)
-            results = _run(request, opened, pool, watch)
+            results = run_streams(request, opened, pool, watch)
             timer.rows_end()
             end = _finished(request, opened, results)
         timer.end()
@@ -113,11 +125,11 @@ def load(
         rows_loaded=sum(result.note.rows for result in results),
         rows_rejected=sum(result.note.refused for result in results),
         seconds=timer.seconds,
-        phases=timer.phases(sizing.up, sizing.down, sending, engine.reads_parts),
+        phases=timer.phases(sizing.up, sizing.down, sending, engine.reads_parts, loading),
         verified=False if short else end.verified,
         differences=(*end.differences, *short),
         digests=end.digests,
-        rejects=_rejects_folder(request, opened) if any(r.note.refused for r in results) else None,
+        rejects=rejects_folder(request, opened) if any(r.note.refused for r in results) else None,
         resumed=opened.resumed,
         notes=(*left, *opened.notes, *sizing.notes, *end.notes),
         before=note.details.before if request.keep_old and note.details.before else None,
@@ -139,10 +151,10 @@ def _open(
 
     A file is read once, as it is loaded, where the way it begins tells it from all that is in.
     """
-    if request.open_engine().reads_parts:
+    if request.open_engine().reads_parts and not request.run:
         # The engine knows its parts by what they hold.
         begun = {one.part_id for one in request.inputs if not one.content.whole}
-        known = identify_whole(request.inputs, request.layout, pool, begun)
+        known = identify_whole(request.inputs, request.inputs_layout, pool, begun)
         request = replace(request, inputs=known)
     while True:
         try:
@@ -151,14 +163,8 @@ def _open(
         except ContentInQuestionError as question:
             keeper.rollback()
             keeper.claims.end_turn(request.table)
-            known = identify_whole(request.inputs, request.layout, pool, question.part_ids)
+            known = identify_whole(request.inputs, request.inputs_layout, pool, question.part_ids)
             request = replace(request, inputs=known)
-
-
-def _known(entry: Input, note: PartNote) -> Identity:
-    """What is known of an input, by itself or from an earlier try."""
-    mine, noted = entry.content, note.content
-    return Identity(mine.begins or noted.begins, noted.whole or mine.whole)
 
 
 def _finished(request: LoadRequest, opened: Opened, results: list[PartResult]) -> Finished:
@@ -168,6 +174,15 @@ def _finished(request: LoadRequest, opened: Opened, results: list[PartResult]) -
     finally:
         session.rollback()
         session.close()
+
+
+def _sealed(keeper: Session, opened: Opened, parts: int, arrivals: Arrivals) -> Opened:
+    """All parts are known: their number is noted, and what the files of the delivery hold."""
+    details = sealed(opened.note.details, parts, arrivals.contents())
+    note = replace(opened.note, details=details)
+    keeper.notes.put_load(note)
+    keeper.commit()
+    return replace(opened, note=note)
 
 
 def _short_of_rejects(results: list[PartResult]) -> tuple[str, ...]:
@@ -202,8 +217,10 @@ def _nothing_left(
             f"or take that load back first with `splarn undo {note.load_id}`."
         )
     clean_up(session, note, request.keep_old)
-    by_id = {entry.part_id: entry for entry in request.inputs}
-    results = [PartResult(str(by_id[part.part_id].path), part, 0.0, 0, 0, None) for part in parts]
+    paths = {entry.part_id: str(entry.path) for entry in request.inputs}
+    results = [
+        PartResult(paths.get(part.part_id, part.name), part, 0.0, 0, 0, None) for part in parts
+    ]
     return LoadRecord(
         load_id=note.load_id,
         table=table,
@@ -234,58 +251,10 @@ def _traffic(
     moved = requests = 0
     for entry in request.inputs:
         away = not isinstance(entry.path, Path)
-        new = opened.parts[entry.part_id].state != "done"
+        noted = opened.parts.get(entry.part_id)
+        new = noted is None or noted.state != "done"
         readers = int(away and (request.verify or not handed)) + int(handed and new)
-        moved += readers * (entry.path.stat().st_size if readers else 0)
+        moved += readers * entry.source.size
         requests += 2 * readers if away else readers
     scanned = sum(result.raw_bytes for result in results) if handed and verified else 0
     return moved, scanned, requests
-
-
-def _rejects_folder(request: LoadRequest, opened: Opened) -> Path | None:
-    return None if request.rejects is None else request.rejects / opened.note.load_id
-
-
-def _run(request: LoadRequest, opened: Opened, pool: Pool, watch: Progress) -> list[PartResult]:
-    folder = _rejects_folder(request, opened)
-    details = opened.note.details
-    files = rejects_files(request.inputs)
-    tasks = [
-        LoadTask(
-            open_engine=request.open_engine,
-            table=opened.into,
-            layout=request.layout,
-            names=details.names,
-            source=entry.source,
-            content=_known(entry, opened.parts[entry.part_id]),
-            packed_hash=entry.packed_hash,
-            pieces=entry.pieces,
-            note=opened.parts[entry.part_id],
-            batch_rows=request.batch_rows,
-            bad_rows=request.bad_rows,
-            rejects=None if folder is None else folder / files[entry.part_id],
-            relaxed=details.durability == "relaxed",
-            verify=request.verify,
-        )
-        for entry in request.inputs
-    ]
-    known = [entry.raw_bytes for entry in request.inputs]
-    plain = all(entry.codec == "none" or entry.rows is not None for entry in request.inputs)
-    total = sum(size or 0 for size in known) if plain and None not in known else None
-    watch.start("load", total, "bytes")
-    results: dict[str, PartResult] = {}
-    for task, result in pool.as_done(run_load_task, tasks, watch):
-        results[task.note.part_id] = result
-        _hold_to_limit(request, list(results.values()), len(results) == len(tasks))
-    watch.finish()
-    return [results[entry.part_id] for entry in request.inputs]
-
-
-def _hold_to_limit(request: LoadRequest, results: list[PartResult], whole: bool) -> None:
-    """The limit is for all parts together; raises ShortfallError when they are over it."""
-    bad = sum(result.note.refused for result in results)
-    rows = bad + sum(result.note.rows for result in results)
-    limit = request.bad_rows
-    within = limit.allows_in_the_end(bad, rows) if whole else limit.allows(bad, rows)
-    if not within:
-        raise too_many_bad(limit)

@@ -10,10 +10,13 @@ import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from typing import Any
 
 from splarn.core.errors import RequestError
+from splarn.core.load.arriving import other_than
 from splarn.core.load.refusals import (
     Confirm,
+    ContentInQuestionError,
     busy,
     named_as,
     refuse_differences,
@@ -75,7 +78,7 @@ def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -
     earlier = session.notes.loads(request.table)
     unfinished = [note for note in earlier if note.state == "open"]
     for note in unfinished:
-        inputs = named_as(session.notes.parts([note.load_id]), request.inputs, certain=False)
+        inputs = _same(session, request, note, certain=False)
         if inputs is not None:
             opened = _go_on(session, replace(request, inputs=inputs), note)
             session.claims.end_turn(request.table)
@@ -98,6 +101,33 @@ def open_load(session: Session, request: LoadRequest, confirm: Confirm | None) -
     opened = _begin(session, request, earlier, confirm)
     session.claims.end_turn(request.table)
     return opened
+
+
+def _same(
+    session: Session, request: LoadRequest, note: LoadNote, certain: bool
+) -> tuple[Input, ...] | None:
+    """The inputs by the names that a load has noted, where it is of just these; None for another.
+
+    Raises RequestError where it is of this run, and is to go on with something else.
+    """
+    if not request.run:
+        parts = session.notes.parts([note.load_id])
+        return None if note.details.run else named_as(parts, request.inputs, certain)
+    if note.details.run != request.run:
+        return None
+    other = other_than(note, request.inputs, request.cut)
+    if other and certain:
+        return None
+    if other:
+        raise RequestError(
+            f"The load {note.load_id} of this run is unfinished, and {other}: bring back what it "
+            f"began with and run again, or take it back with `splarn undo {note.load_id}`."
+        )
+    contents = {name: content for name, content, _ in note.details.sources}
+    doubtful = [one for one in request.inputs if one.content.same(contents[str(one.path)]) is None]
+    if certain and doubtful and not all(one.content.whole for one in doubtful):
+        raise ContentInQuestionError(doubtful)
+    return request.inputs
 
 
 def _go_on(session: Session, request: LoadRequest, note: LoadNote) -> Opened:
@@ -181,9 +211,17 @@ def intended(request: LoadRequest, matched: TableMatch, load_id: str) -> LoadDet
         text_sums=BYTES,
         fields=stored(request.layout, matched.names).fields,
         rows_before=matched.rows or 0,
-        part_count=len(request.inputs),
-        holds=tuple((one.part_id, one.holds) for one in request.inputs if one.holds),
+        **_coming(request),
     )
+
+
+def _coming(request: LoadRequest) -> dict[str, Any]:
+    """What is noted of what comes: the parts, or the files that they are going to be made of."""
+    if not request.run:
+        holds = tuple((one.part_id, one.holds) for one in request.inputs if one.holds)
+        return {"part_count": len(request.inputs), "holds": holds}
+    sources = tuple((str(one.path), one.content, one.source.size) for one in request.inputs)
+    return {"run": request.run, "cut": request.cut, "sources": sources}
 
 
 def _with_what_is_there(
@@ -228,7 +266,7 @@ def _begin(
     note = LoadNote(load_id, request.table, "open", request.table_mode, started, details)
     session.notes.put_load(note)
     parts = {}
-    for entry in request.inputs:
+    for entry in () if request.run else request.inputs:
         part = PartNote(
             load_id, entry.part_id, entry.path.name, "open", 0, 0, 0, table=request.table,
             begins=entry.content.begins, whole=entry.content.whole,
@@ -359,7 +397,7 @@ def _just_done(
         parts = session.notes.parts([note.load_id])
         if note.state != "done":
             return None
-        inputs = named_as(parts, request.inputs, certain=True)
+        inputs = _same(session, request, note, certain=True)
         if inputs is None:
             return None
         removes = request.table_mode in ("empty", "replace")

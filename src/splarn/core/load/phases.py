@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
+
+from splarn.core.target.handover import WholeFiles
 
 
 @dataclass
@@ -11,7 +14,8 @@ class PhaseTimer:
     """Moments of a load as they come, in seconds of a clock: begun when this is made.
 
     `first` is when the first row was on its way, `last` when the last one was in. Sizing a compute
-    `up` and `down`, and `sending` files, are phases of their own within those moments.
+    `up` and `down`, and `sending` files, are phases of their own within those moments. `opened` is
+    when parts could come, where they arrive meanwhile: what is waited for then is no queue.
     """
 
     clock: Callable[[], float]
@@ -19,9 +23,24 @@ class PhaseTimer:
     first: float = field(init=False)
     last: float = field(init=False)
     ended: float = field(init=False)
+    opened: float | None = field(init=False, default=None)
 
     def __post_init__(self) -> None:
         self.begun = self.first = self.last = self.ended = self.clock()
+        self._begun_here = time.perf_counter()
+
+    def catch_up(self, files: WholeFiles | None) -> None:
+        """Lets as much time go by at an engine with a clock of its own as has gone by here.
+
+        Parts were made meanwhile, and it had nothing to do.
+        """
+        behind = time.perf_counter() - self._begun_here - (self.clock() - self.begun)
+        if files is not None and behind > 0:
+            files.let_pass(behind)
+
+    def open(self) -> None:
+        """The load is open, and parts may come."""
+        self.opened = self.clock()
 
     def rows_begin(self) -> None:
         """The streams begin."""
@@ -42,11 +61,17 @@ class PhaseTimer:
         """The whole load."""
         return self.ended - self.begun
 
-    def phases(self, up: float, down: float, sending: float, handed: bool) -> dict[str, float]:
-        """Seconds by phase; ship and size only of loads that were `handed` over."""
+    def phases(
+        self, up: float, down: float, sending: float, handed: bool, loading: float | None = None
+    ) -> dict[str, float]:
+        """Seconds by phase; ship and size only of loads that were `handed` over.
+
+        `loading` is for how long rows came in, where that was not without a break.
+        """
+        until = self.first - sending - up if self.opened is None else self.opened
         return {
             **({"ship": sending, "size": up + down} if handed else {}),
-            "queue": max(self.first - self.begun - sending - up, 0.0),
-            "load": self.last - self.first,
+            "queue": max(until - self.begun, 0.0),
+            "load": self.last - self.first if loading is None else loading,
             "finish": max(self.ended - self.last - down, 0.0),
         }

@@ -65,7 +65,7 @@ def rows_coming(request: LoadRequest, enough: int) -> int:
     for entry in request.inputs:
         if entry.rows is None and total < enough:
             with suppress(OutsideError):
-                total += count_records(entry.source, request.layout, enough - total)
+                total += count_records(entry.source, request.inputs_layout, enough - total)
     return total
 
 
@@ -147,6 +147,12 @@ def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Seque
     """
     standing = {note.load_id: note for note in earlier if note.state in ("open", "done")}
     contents: Contents[PartNote] = Contents()
+    for note in standing.values():
+        for name, content, _ in note.details.sources:
+            # All of the file is in by way of parts, or comes in.
+            file = PartNote(note.load_id, content.name, name, note.state, 0, 0, 0,
+                            begins=content.begins, whole=content.whole)  # fmt: skip
+            contents.add((Held(content),), file)
     for part in session.notes.parts(list(standing)):
         held = dict(standing[part.load_id].details.holds).get(part.part_id, ())
         contents.add((Held(part.content), *held), part)

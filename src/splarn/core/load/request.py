@@ -93,6 +93,16 @@ class LoadRequest:
     read_tier: str | None = None
     # Loads that were seen to begin, each with its table, so that the target must have their notes.
     begun: tuple[tuple[str, str], ...] = ()
+    # By what run parts are brought while others are loaded, and how it cuts them; `inputs` are then
+    # the files that they are made of, and read by a layout of their own, until all have come.
+    run: str = ""
+    cut: str = ""
+    delivered: Layout | None = None
+
+    @property
+    def inputs_layout(self) -> Layout:
+        """What the inputs are read by."""
+        return self.delivered or self.layout
 
 
 @dataclass(frozen=True)
@@ -204,11 +214,16 @@ def rejects_files(inputs: Sequence[Input]) -> dict[str, str]:
     """The rejects file of each input, by the id of its part; files of one name have one each."""
     names = Counter(entry.path.name.lower() for entry in inputs)
     return {
-        entry.part_id: f"{entry.path.name}.rejects.jsonl"
+        entry.part_id: rejects_file(entry)
         if names[entry.path.name.lower()] == 1
         else f"{entry.path.name}.{entry.part_id[-8:]}.rejects.jsonl"
         for entry in inputs
     }
+
+
+def rejects_file(entry: Input) -> str:
+    """The rejects file of an input whose name no other has."""
+    return f"{entry.path.name}.rejects.jsonl"
 
 
 def inputs_from_manifest(manifest: Manifest) -> tuple[Input, ...]:

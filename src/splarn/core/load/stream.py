@@ -42,7 +42,8 @@ class LoadTask:
     """One part and where it goes; picklable. `batch_rows` 0 means one commit a part.
 
     `names` are the fields stored, `bad_rows` how many rows may be set aside in this part; with
-    `relaxed` commits need not be safe from a power cut; without `verify` rows are not hashed.
+    `relaxed` commits need not be safe from a power cut; without `verify` rows are not hashed;
+    without `noted` the part's note comes into the target with its first rows.
     """
 
     open_engine: OpenEngine
@@ -59,6 +60,7 @@ class LoadTask:
     rejects: Path | None
     relaxed: bool = False
     verify: bool = True
+    noted: bool = True
 
     @property
     def label(self) -> str:
@@ -178,6 +180,7 @@ class _Stream:
         self.task = task
         self.session = session
         self.note = task.note
+        self._noted = task.noted
         self.digests: list[ColumnDigest] | None = None
         self._hasher = session.digests.hasher(task.table, task.names) if task.verify else None
         self.row_sum = None if self._hasher is None else RowSum()
@@ -393,8 +396,12 @@ class _Stream:
         if ready and self.task.rejects is not None:
             self._aside_for = self.note
             write_rejects(self.task.rejects, ready)
-        self.session.notes.advance(self.note, now)
+        if self._noted:
+            self.session.notes.advance(self.note, now)
+        else:
+            self.session.notes.put_part(now)
         self.session.commit()
+        self._noted = True
         self._waiting = self._waiting[len(ready) :]
         self._aside_for = None
         self.note = now

@@ -2,26 +2,30 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from importlib.metadata import version
 from pathlib import Path
 
-from splarn.core.check.limit import too_many_bad
+import xxhash
+
 from splarn.core.errors import RequestError
+from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import read_layout, to_descriptor
-from splarn.core.load import LoadRecord, LoadRequest, inputs_from_manifest, load
+from splarn.core.load import LoadRecord, LoadRequest, inputs_from_files, load
 from splarn.core.load.landing import Landing
 from splarn.core.load.refusals import Confirm
 from splarn.core.prices import Cost, Stretch, reckon
-from splarn.core.reading.faults import count_rejects, read_rejects, replace_rejects
-from splarn.core.shape import Manifest, read_manifest
-from splarn.core.shape.manifest import MANIFEST
+from splarn.core.reading.faults import replace_rejects
+from splarn.core.run.bringing import Bringing, Making
 from splarn.core.shape.parts_format import PartsFormat
-from splarn.core.shape.shaper import Shaped, shape
+from splarn.core.ship.record import ShipRecord
 from splarn.core.source.files import find_files
+from splarn.core.source.places import Place
 from splarn.core.target.notes import LoadNote
 from splarn.core.target.seen import look_at
 from splarn.core.target.session import OpenEngine
@@ -30,12 +34,10 @@ from splarn.core.tuning.laws import PHASE_NAMES
 from splarn.core.tuning.plan_file import Plan
 from splarn.core.tuning.trial import Trial
 from splarn.core.work.pool import Pools
-from splarn.core.work.progress import Progress
+from splarn.core.work.progress import Progress, Silent
 
 # Sources may have grown a little since the plan; beyond this the forecast is of something else.
 VOLUME_SLACK = 0.02
-# Rows that could not be converted, beside the parts until the run is over.
-REJECTS = "shape.rejects.jsonl"
 
 
 @dataclass(frozen=True)
@@ -69,23 +71,83 @@ def run_plan(
     rejects: Path | None = None,
     again: bool = False,
     keep_parts: bool = False,
-    progress: Progress | None = None,
+    watch: Callable[[str], Progress] = lambda stage: Silent(),
     confirm: Confirm | None = None,
     begun_loads: tuple[tuple[str, str], ...] = (),
     on_begin: Callable[[LoadNote], None] | None = None,
     landing: Landing | None = None,
 ) -> RunRecord:
-    """Shapes into `folder` and loads from there; the same call goes on after an interruption.
+    """Makes parts in `folder` and loads each as soon as it is whole, all at the same time.
 
-    With a `landing` the parts are shipped there and loaded from there.
+    With a `landing` parts are shipped there meanwhile and loaded from there. The same call goes on
+    after an interruption: parts made stay, what was sent stays, rows in stay. Where an earlier call
+    has loaded all, this one looks whether it is there, and tidies up.
 
-    Where an earlier call has loaded all, this one looks whether it is there, and tidies up.
-
-    `confirm` is asked before more rows are removed than come.
-    Parts are removed once the load is verified, unless `keep_parts`.
-    Raises RequestError when the source is no longer what was planned, and what `shape` and `load`
-    raise.
+    `confirm` is asked before more rows are removed than come; `watch` gives each stage its watcher.
+    Parts are removed once they are in, unless `keep_parts`.
+    Raises RequestError when the source is no longer what was planned, and what `shape`, `ship` and
+    `load` raise.
     """
+    paths = _source_of(plan, base)
+    refuse_changed(plan, open_engine)
+    configuration, engine = plan.configuration, open_engine()
+    # Worker processes start before the clock does, as they did for the trials.
+    workers = pools.threads(configuration.workers, "shape")
+    streams = pools.streams(configuration.load_streams, engine.in_process)
+    begun = time.perf_counter()
+    started = datetime.now(UTC).isoformat(timespec="milliseconds")
+    parts = PartsFormat(configuration.format, configuration.packing, configuration.part_size)
+    # Rows that cannot be moved in one set are loaded once more, from the parts.
+    twice = configuration.route == "landing" and plan.bad_rows.count != 0
+    making = Making(
+        tuple(paths), plan.layout, parts, folder, workers, plan.bad_rows, keep_parts or twice
+    )
+    bringing = Bringing(
+        making, landing, configuration.transfer_streams, configuration.load_streams, watch
+    )
+    request = LoadRequest(
+        open_engine,
+        plan.table,
+        parts.layout(plan.layout),
+        inputs_from_files(paths, plan.layout),
+        batch_rows=configuration.batch_rows,
+        table_mode=plan.table_mode,
+        bad_rows=plan.bad_rows,
+        levers=configuration.load_levers,
+        rejects=rejects,
+        again=again,
+        tier=configuration.tier if engine.reads_parts else None,
+        begun=begun_loads,
+        run=plan.id,
+        cut=way_of_cutting(plan.layout, parts),
+        delivered=plan.layout,
+    )
+    before = time.perf_counter() - begun
+    try:
+        record = load(
+            request, streams, progress=watch("load"), confirm=confirm, on_begin=on_begin,
+            arrivals=bringing,
+        )  # fmt: skip
+    finally:
+        bringing.stop()
+    kept = _tidied(plan, record, bringing, folder, rejects, keep_parts)
+    return _told(plan, record, bringing, before, started, kept)
+
+
+# What cuts the same files otherwise than before must count this on.
+CUTTING = 1
+
+
+def way_of_cutting(layout: Layout, parts: PartsFormat) -> str:
+    """What tells whether the same files are cut into the same parts."""
+    settings = [CUTTING, to_descriptor(layout), repr(parts)]
+    if parts.format == "parquet":
+        # Its files name what wrote them.
+        settings.append(version("pyarrow"))
+    return xxhash.xxh3_64_hexdigest(json.dumps(settings, default=str).encode())
+
+
+def _source_of(plan: Plan, base: Path) -> list[Place]:
     paths = find_files(plan.sources, base)
     if not paths:
         raise RequestError("The plan's source files are gone: bring them back, or plan again.")
@@ -95,104 +157,83 @@ def run_plan(
             f"The source has {size:,} bytes now and had {plan.source_bytes:,} when it was "
             "planned: plan again."
         )
-    refuse_changed(plan, open_engine)
-    configuration = plan.configuration
-    # Worker processes start before the clock does, as they did for the trials.
-    workers = pools.threads(configuration.workers)
-    streams = pools.streams(configuration.load_streams, open_engine().in_process)
-    begun = time.perf_counter()
-    started = datetime.now(UTC).isoformat(timespec="milliseconds")
-    parts = PartsFormat(configuration.format, configuration.packing, configuration.part_size)
-    aside = None if parts.is_copy(plan.layout) else folder / REJECTS
-    standing = (folder / MANIFEST).exists() and (aside is None or aside.exists())
-    manifest: Manifest
-    if standing:
-        manifest = read_manifest(folder)
-    else:
-        keep = 0 if aside is None or plan.bad_rows.count == 0 else None
-        # Parts whose rejects were not kept before a kill are made again.
-        made = shape(
-            paths, plan.layout, folder, parts, workers, keep=keep,
-            again=(folder / MANIFEST).exists(), progress=progress,
-        )  # fmt: skip
-        manifest = made.manifest
-        if aside is not None:
-            _hold_to_limit(plan, made)
-            replace_rejects(aside, made.faults)
-    set_aside = 0 if aside is None else count_rejects(aside)
-    shaping = shipped = time.perf_counter() - begun
-    sent = None
-    inputs = inputs_from_manifest(manifest) if landing is None else ()
-    if landing is not None:
-        senders = pools.threads(max(configuration.transfer_streams, 1))
-        sent = landing.ship(manifest, senders, progress)
-        inputs = landing.inputs(manifest)
-        shipped = time.perf_counter() - begun
-    record = load(
-        LoadRequest(
-            open_engine,
-            plan.table,
-            manifest.layout,
-            inputs,
-            batch_rows=configuration.batch_rows,
-            table_mode=plan.table_mode,
-            bad_rows=plan.bad_rows.less(set_aside),
-            levers=configuration.load_levers,
-            rejects=rejects,
-            again=again,
-            tier=configuration.tier if open_engine().reads_parts else None,
-            begun=begun_loads,
-        ),
-        streams,
-        progress=progress,
-        confirm=confirm,
-        on_begin=on_begin,
-    )
-    seconds = shipped + record.seconds
-    phases = {"shape": shaping, **record.phases}
-    if landing is not None:
-        phases["ship"] = phases.get("ship", 0.0) + shipped - shaping
+    return paths
+
+
+def _tidied(
+    plan: Plan,
+    record: LoadRecord,
+    bringing: Bringing,
+    folder: Path,
+    rejects: Path | None,
+    keep_parts: bool,
+) -> Path | None:
+    """Leaves what is to be kept and removes the rest; where rows are that were no good as parts."""
+    shaped, kept = bringing.shaped, None
+    if shaped is not None and shaped.faults:
+        kept = (rejects or folder.parent) / f"{plan.id}.rejects.jsonl"
+        replace_rejects(kept, shaped.faults)
+    if keep_parts:
+        if shaped is not None:
+            shaped.finish()
+    elif record.verified:
+        if bringing.landing is not None:
+            bringing.landing.clear()
+        shutil.rmtree(folder, ignore_errors=True)
+    return kept
+
+
+def _told(
+    plan: Plan,
+    record: LoadRecord,
+    bringing: Bringing,
+    before: float,
+    started: str,
+    kept: Path | None,
+) -> RunRecord:
+    """What came of a run: its phases, its cost, and what forecasts learn from it."""
+    shaped = bringing.shaped
+    seconds = before + record.seconds
+    phases = {"shape": bringing.makes.seconds, **record.phases}
+    if bringing.landing is not None:
+        phases["ship"] = phases.get("ship", 0.0) + bringing.ships.seconds
     busy = sum(phases.get(phase, 0.0) for phase in BUSY_PHASES)
-    of_load = record.usage(configuration.tier)
-    compute = record.compute or (Stretch(configuration.tier, busy),)
-    usage = replace(of_load, compute=compute, machine=seconds)
-    if sent is not None:
-        of_sent = sent.usage()
+    tier = plan.configuration.tier
+    compute = record.compute or (Stretch(tier, busy),)
+    usage = replace(record.usage(tier), compute=compute, machine=seconds)
+    if bringing.landing is not None:
+        of_sent = ShipRecord(bringing.landing.place, tuple(bringing.sent), 0.0, True).usage()
         usage = replace(
             usage,
             stored=of_sent.stored,
             requests=usage.requests + of_sent.requests,
             moved=usage.moved + of_sent.moved,
         )
-    resumed = standing or record.resumed or record.done_before
-    median = float(plan.forecast["seconds"]["median"])
-    kept = None
-    if aside is not None and set_aside:
-        kept = (rejects or folder.parent) / f"{plan.id}.rejects.jsonl"
-        replace_rejects(kept, read_rejects(aside))
-    if record.verified and not keep_parts:
-        if landing is not None:
-            landing.clear()
-        shutil.rmtree(folder, ignore_errors=True)
+    resumed = record.resumed or record.done_before
+    expected = plan.forecast.get("overlapped") or plan.forecast["seconds"]
     in_order = {phase: phases[phase] for phase in PHASE_NAMES if phase in phases}
-    trial = Trial(
-        configuration, 1, "run", seconds, in_order, record.rows_loaded + record.rows_rejected,
-        sum(part.raw_bytes for part in record.parts) or round(plan.volume.bytes), manifest.bytes,
-        len(manifest.parts), started, compute, moved=round(usage.moved),
-        requests=round(usage.requests), scanned=round(usage.scanned),
-        part_seconds=tuple(round(part.seconds, 6) for part in record.parts),
-        part_bytes=tuple(part.raw_bytes for part in record.parts),
-    )  # fmt: skip
+    trial = None
+    if shaped is not None and record.verified and not resumed:
+        manifest = shaped.manifest
+        trial = Trial(
+            plan.configuration, 1, "run", sum(in_order.values()), in_order,
+            record.rows_loaded + record.rows_rejected,
+            sum(part.raw_bytes for part in record.parts) or round(plan.volume.bytes),
+            manifest.bytes, len(manifest.parts), started, compute, moved=round(usage.moved),
+            requests=round(usage.requests), scanned=round(usage.scanned),
+            part_seconds=tuple(round(part.seconds, 6) for part in record.parts),
+            part_bytes=tuple(part.raw_bytes for part in record.parts), overlapped=seconds,
+        )  # fmt: skip
     return RunRecord(
         record,
         in_order,
         seconds,
         reckon(plan.prices, usage),
-        None if resumed else (seconds / median - 1) * 100,
+        None if resumed else (seconds / float(expected["median"]) - 1) * 100,
         resumed,
-        set_aside,
+        bringing.set_aside(),
         kept,
-        trial if record.verified and not resumed else None,
+        trial,
     )
 
 
@@ -213,10 +254,3 @@ def refuse_changed(plan: Plan, open_engine: OpenEngine) -> None:
             f"The table {plan.table} {state} when it was planned: plan again with the table as it "
             "is."
         )
-
-
-def _hold_to_limit(plan: Plan, made: Shaped) -> None:
-    """Raises ShortfallError when a conversion set aside more rows than the plan allows."""
-    bad = len(made.faults)
-    if not plan.bad_rows.allows_in_the_end(bad, made.manifest.rows + bad):
-        raise too_many_bad(plan.bad_rows, made.faults[-1])

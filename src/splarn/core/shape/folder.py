@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import asdict
 from pathlib import Path
@@ -45,8 +45,17 @@ class Unfinished:
     Raises RequestError when the folder holds finished parts or other files.
     """
 
-    def __init__(self, folder: Path, request: str, again: bool, name: str) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        request: str,
+        again: bool,
+        name: str,
+        stands: Callable[[Part], bool] | None = None,
+    ) -> None:
+        """`stands` says whether a part that is noted need not be made again; files do, if None."""
         self.folder = folder
+        self._stands = stands or self._is_there
         self.name = name
         self.path = folder / UNFINISHED
         self.done: dict[str, list[Cut]] = {}
@@ -148,7 +157,7 @@ class Unfinished:
         known = [one for one in processes if isinstance(one, int)]
         return bool(known) and lives(known[-1])
 
-    def _stands(self, part: Part) -> bool:
+    def _is_there(self, part: Part) -> bool:
         path = self.folder / part.path
         return path.is_file() and path.stat().st_size == part.bytes
 

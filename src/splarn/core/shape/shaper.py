@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -18,9 +18,9 @@ from splarn.core.records.chunks import record_chunks
 from splarn.core.shape.copying import LOOK, refuse_longer
 from splarn.core.shape.folder import Unfinished, fingerprint, part_name
 from splarn.core.shape.grouping import group_sources
+from splarn.core.shape.line import Line
 from splarn.core.shape.manifest import Manifest, Part, write_manifest
 from splarn.core.shape.parts_format import PartsFormat
-from splarn.core.shape.slices import end_of
 from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
 from splarn.core.source.codecs import head_of
 from splarn.core.source.places import Place, key_of, place
@@ -34,14 +34,33 @@ class Shaped:
     """What a shape made and how long it took. `bytes_in` are bytes on disk.
 
     `resumed` counts the parts that an interrupted shape had made already. `faults` are the rows
-    that a conversion set aside.
+    that a conversion set aside. `mark` is the folder's, still there where parts were handed on.
     """
 
     manifest: Manifest
     bytes_in: int
     seconds: float
+    mark: Unfinished
     resumed: int = 0
     faults: tuple[Fault, ...] = ()
+
+    def finish(self) -> None:
+        """Writes the manifest, and takes the mark away. Raises OutsideError."""
+        write_manifest(self.manifest)
+        self.mark.finish()
+
+
+@dataclass(frozen=True)
+class Handing:
+    """Parts handed on as soon as they are whole, by whichever thread made them.
+
+    `hand` is given each part, those of an earlier try too, and may wait; `stands` says whether one
+    of those need not be made again. `judge` is told of each cut before that.
+    """
+
+    hand: Callable[[Part], None]
+    stands: Callable[[Part], bool]
+    judge: Callable[[Cut], None]
 
 
 def shape(
@@ -54,11 +73,13 @@ def shape(
     keep: int | None = 0,
     again: bool = False,
     progress: Progress | None = None,
+    handing: Handing | None = None,
 ) -> Shaped:
     """Makes parts in `folder`, and their manifest last.
 
     A folder is marked as unfinished until the manifest stands; the same call goes on with the parts
-    that are whole. `keep` is how many bad rows a conversion may set aside; None is any number.
+    that are whole. `keep` is how many bad rows a conversion may set aside; None is any number. With
+    `handing` parts are handed on, and the mark stays until `finish`.
     Raises RequestError when the folder is in use or a record is larger than a part, ShortfallError
     for bad rows in a conversion, OutsideError when reading or writing fails.
     """
@@ -69,12 +90,13 @@ def shape(
         _check_part_size(sources, layout, output.part_bytes)
     made = output.layout(layout)
     request = fingerprint(paths, to_descriptor(layout), repr(output), keep)
-    mark = Unfinished(folder, request, again, part_name(layout.name))
+    stands = None if handing is None else handing.stands
+    mark = Unfinished(folder, request, again, part_name(layout.name), stands)
     try:
         tasks = _tasks(sources, layout, made, folder, output, keep, pool)
         total = sum(source.size for source in sources)
         watch.start("shape", total, "bytes")
-        cuts_of = _run(tasks, mark, pool, watch)
+        cuts_of = _run(tasks, mark, pool, watch, handing)
         watch.finish()
     except (RequestError, ShortfallError):
         # The same request can only fail again.
@@ -83,7 +105,7 @@ def shape(
         raise
     cuts = [cut for task in tasks for cut in cuts_of[task.stem]]
     resumed = sum(len(cut.parts) for cuts in mark.done.values() for cut in cuts)
-    parts = followed([part for cut in cuts for part in cut.parts])
+    parts = _told([part for cut in cuts for part in cut.parts])
     contents = {path: cuts_of for cut in cuts for path, cuts_of in cut.contents}
     left = [Identify(one, layout) for one in sources if key_of(one.place) not in contents]
     contents |= {
@@ -94,27 +116,21 @@ def shape(
     for source in sources:
         source.check_unchanged()
     manifest = Manifest(folder, made, tuple(parts), contents)
-    write_manifest(manifest)
-    mark.finish()
     seconds = time.perf_counter() - begun
-    return Shaped(manifest, total, seconds, resumed, tuple(_faults(cuts)))
+    shaped = Shaped(manifest, total, seconds, mark, resumed, tuple(_faults(cuts)))
+    if handing is None:
+        shaped.finish()
+    return shaped
 
 
-def followed(parts: Sequence[Part]) -> list[Part]:
-    """Parts whose ranges know how many records and lines of their source lie before them."""
-    ends: dict[str, tuple[int, int] | None] = {}
-    parts_told = []
+def _told(parts: Sequence[Part]) -> list[Part]:
+    """The same in the same order, each told what of its files lies before it."""
+    told: dict[str, Part] = {}
+    line = Line(lambda part: told.update({part.path: part}))
     for part in parts:
-        pieces = []
-        for piece in part.source:
-            if piece.row is None and piece.start == 0:
-                piece = replace(piece, row=0)
-            elif piece.row is None and (end := ends.get(piece.path)) is not None:
-                piece = replace(piece, row=end[0], line=end[1] + 1)
-            ends[piece.path] = end_of(piece)
-            pieces.append(piece)
-        parts_told.append(replace(part, source=tuple(pieces)))
-    return parts_told
+        line.put(part)
+    line.end()
+    return [told[part.path] for part in parts]
 
 
 def _check_part_size(sources: Sequence[Source], layout: Layout, part_bytes: int) -> None:
@@ -157,9 +173,24 @@ def _tasks(
 
 
 def _run(
-    tasks: Sequence[ShapeTask], mark: Unfinished, pool: Pool, watch: Progress
+    tasks: Sequence[ShapeTask],
+    mark: Unfinished,
+    pool: Pool,
+    watch: Progress,
+    handing: Handing | None,
 ) -> dict[str, list[Cut]]:
     """The cuts of every task; tasks run side by side, or share the workers when they are few."""
+    line = None if handing is None else Line(handing.hand)
+
+    def whole(cut: Cut) -> None:
+        if handing is not None and line is not None:
+            handing.judge(cut)
+            for part in cut.parts:
+                line.put(part)
+
+    for task in tasks:
+        for cut in mark.done.get(task.stem, ()):
+            whole(cut)
     done = {stem: list(mark.done.get(stem, [])) for stem in mark.ended}
     left = [
         replace(task, done=tuple(mark.done.get(task.stem, ())))
@@ -169,7 +200,11 @@ def _run(
     watch.advance(sum(_size(task) for task in tasks if task.stem in mark.ended))
 
     def run(task: ShapeTask, shared: Pool | None = None) -> list[Cut]:
-        cuts = run_shape_task(task, lambda cut: mark.add(task.stem, cut), shared)
+        def made(cut: Cut) -> None:
+            mark.add(task.stem, cut)
+            whole(cut)
+
+        cuts = run_shape_task(task, made, shared)
         mark.end(task.stem)
         return cuts
 
@@ -182,6 +217,8 @@ def _run(
         done[task.stem] = cuts
     for task in streams:
         (done[task.stem],) = Inline().map(lambda one: run(one, pool), [task], watch)
+    if line is not None:
+        line.end()
     return done
 
 

@@ -74,6 +74,9 @@ def run_shape_task(
     ShortfallError for a bad row in a conversion, OutsideError when reading or writing fails.
     """
     if not task.cutting and task.output.is_copy(task.layout):
+        if task.done:
+            # It was noted as whole, and only that nothing follows was not.
+            return list(task.done)
         cut = Cut((_copy(task),))
         note(cut)
         return [cut]

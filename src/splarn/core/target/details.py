@@ -55,6 +55,11 @@ class LoadDetails:
     touched: bool = False
     # Parts that were noted with the load, so that lost notes are missed.
     part_count: int = 0
+    # Of a load whose parts are made while others are loaded: by what run, in what way they are cut,
+    # and of which files, with their sizes on disk.
+    run: str = ""
+    cut: str = ""
+    sources: tuple[tuple[str, Identity, int], ...] = ()
     # Of parts that were made of other files: which stretches of which content they hold.
     holds: tuple[tuple[str, tuple[Held, ...]], ...] = ()
     # What the sums of texts count; an earlier Splarn counted characters, and said nothing.
@@ -94,6 +99,10 @@ class LoadDetails:
                 ]
                 for part_id, held in self.holds
             ]
+        if self.sources:
+            changed["sources"] = [
+                [name, one.begins, one.whole, size] for name, one, size in self.sources
+            ]
         changed["version"] = VERSION
         changed["fields"] = [[getattr(f, name) for name in _OF_FIELD] for f in self.fields]
         return json.dumps(changed, ensure_ascii=False, separators=(",", ":"))
@@ -122,6 +131,10 @@ class LoadDetails:
         kept["holds"] = tuple(
             (part_id, tuple(_held(*held) for held in all_held))
             for part_id, all_held in kept.get("holds", ())
+        )
+        kept["sources"] = tuple(
+            (name, Identity(begins, whole), size)
+            for name, begins, whole, size in kept.get("sources", ())
         )
         described = [dict(zip(_OF_FIELD, one, strict=True)) for one in kept.get("fields", [])]
         kept["fields"] = tuple(Field(**one) for one in described)

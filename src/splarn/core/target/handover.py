@@ -105,3 +105,6 @@ class WholeFiles(Protocol):
 
         Parts that an earlier call brought in are not loaded again and are among those returned.
         """
+
+    def let_pass(self, seconds: float) -> None:
+        """So much time went by in which parts were made; for an engine with a clock of its own."""

@@ -69,7 +69,7 @@ class Notes(Protocol):
         """Notes a load, or its new state and details."""
 
     def put_part(self, note: PartNote) -> None:
-        """Notes a part before its first row."""
+        """Notes a part, before its first row or in the transaction that brings it."""
 
     def advance(self, was: PartNote, now: PartNote) -> None:
         """Moves a part's note on from `was` to `now`.

@@ -25,7 +25,9 @@ class Trial:
     sessions that read beside it came to. `moved` are bytes
     handed over or fetched, `scanned` those that a rented engine read, and `waited` are seconds that
     a depot asked for. `part_seconds` are what each part took, by the engine's own record
-    where it reads parts itself, and `part_bytes` what each holds, unpacked.
+    where it reads parts itself, and `part_bytes` what each holds, unpacked. `overlapped` are the
+    seconds that it took with its stages at work at the same time, 0 where they followed one
+    another; `seconds` are those of all phases.
     """
 
     configuration: Configuration
@@ -48,6 +50,7 @@ class Trial:
     waited: float = 0.0
     part_seconds: tuple[float, ...] = ()
     part_bytes: tuple[int, ...] = ()
+    overlapped: float = 0.0
 
     @property
     def tells(self) -> bool:
@@ -86,6 +89,7 @@ class Trial:
             "waited": self.waited,
             "part_seconds": list(self.part_seconds),
             "part_bytes": list(self.part_bytes),
+            "overlapped": self.overlapped,
             "rows_a_second": self.rows / self.seconds if self.seconds else 0.0,
             "bytes_a_second": self.bytes / self.seconds if self.seconds else 0.0,
             "bound": self.used.bound(self.seconds),

@@ -23,16 +23,20 @@ from concurrent.futures import (
     wait,
 )
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import suppress
 from itertools import islice
+from queue import Empty, SimpleQueue
 from threading import get_ident
 from types import TracebackType
 from typing import Any, Protocol, TypeVar
 
 from splarn.core.errors import OutsideError
+from splarn.core.work.feed import Feed
 from splarn.core.work.interrupts import raise_lost
 from splarn.core.work.lanes import ThreadLane, enter_worker, label_of, run_in, run_labelled
 from splarn.core.work.progress import Lane, Progress
 
+Item = TypeVar("Item")
 Task = TypeVar("Task")
 Result = TypeVar("Result")
 
@@ -61,6 +65,19 @@ class Pool(Protocol):
         watch: Progress | None = None,
     ) -> Iterator[tuple[Task, Result]]:
         """Tasks with their results as they come; tasks are begun in order."""
+
+    def as_fed(
+        self,
+        run: Callable[[Task], Result],
+        feed: Feed[Item],
+        make: Callable[[Item], Task],
+        watch: Progress | None = None,
+    ) -> Iterator[tuple[Item, Result]]:
+        """Items that come meanwhile, with the results of the tasks that are made of them.
+
+        An item is taken, and its task made here, once a worker is free for it. Raises what `feed`
+        ends with.
+        """
 
     def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
         """Results in order of tasks that are drawn only a little ahead of the one wanted next."""
@@ -92,6 +109,20 @@ class Inline:
             result = run_in(lane, run, task)
             raise_lost()
             yield task, result
+
+    def as_fed(
+        self,
+        run: Callable[[Task], Result],
+        feed: Feed[Item],
+        make: Callable[[Item], Task],
+        watch: Progress | None = None,
+    ) -> Iterator[tuple[Item, Result]]:
+        """See Pool."""
+        lane = ThreadLane(watch)
+        while (item := feed.await_next()) is not None:
+            result = run_in(lane, run, make(item))
+            raise_lost()
+            yield item, result
 
     def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
         """See Pool."""
@@ -144,6 +175,36 @@ class _Futures:
                 begin()
                 for task, future in ended:
                     yield task, _result(future)
+        finally:
+            self._stop(list(begun))
+
+    def as_fed(
+        self,
+        run: Callable[[Task], Result],
+        feed: Feed[Item],
+        make: Callable[[Item], Task],
+        watch: Progress | None = None,
+    ) -> Iterator[tuple[Item, Result]]:
+        """See Pool."""
+        # Whatever happens is heard in one place: a task that has come, or one that has ended.
+        events: SimpleQueue[Future[Result] | None] = SimpleQueue()
+        feed.listen(lambda: events.put(None))
+        begun: dict[Future[Result], Item] = {}
+        try:
+            while True:
+                while len(begun) < self.workers and (item := feed.take()) is not None:
+                    future = self._submit(run, make(item), watch)
+                    begun[future] = item
+                    future.add_done_callback(events.put)
+                if not begun and feed.over:
+                    return
+                ended: Future[Result] | None = None
+                with suppress(Empty):
+                    ended = events.get(timeout=WATCH_EVERY)
+                self._observe(watch)
+                raise_lost()
+                if ended is not None:
+                    yield begun.pop(ended), _result(ended)
         finally:
             self._stop(list(begun))
 
@@ -328,13 +389,16 @@ class Pools:
     def __init__(self, inherit: bool = False) -> None:
         self._inherit = inherit
         self._open: dict[int, Processes] = {}
-        self._threads: dict[int, Threads] = {}
+        self._threads: dict[tuple[str, int], Threads] = {}
 
-    def threads(self, workers: int) -> Pool:
-        """A pool of so many threads of this process; one needs no pool."""
+    def threads(self, workers: int, stage: str = "") -> Pool:
+        """A pool of so many threads of this process; one needs no pool.
+
+        Stages that work at the same time have pools of their own.
+        """
         if workers <= 1:
             return Inline()
-        return self._threads.setdefault(workers, Threads(workers))
+        return self._threads.setdefault((stage, workers), Threads(workers))
 
     def of(self, workers: int) -> Pool:
         """A warmed pool of so many workers, or some of one that has more; one needs no process."""
@@ -351,7 +415,7 @@ class Pools:
 
     def streams(self, count: int, in_process: bool) -> Pool:
         """So many load streams: threads of this process where the engine wants that."""
-        return self.threads(count) if in_process else self.of(count)
+        return self.threads(count, "load") if in_process else self.of(count)
 
     def close(self) -> None:
         """Ends all workers."""

@@ -276,12 +276,16 @@ class MillraceFiles(Concern):
             if any(isinstance(part.path, Path) for part in wanted):
                 # The line is real; while it was busy, time went by there too.
                 sending = time.perf_counter() - begun
-                self.link.call("POST", "/clock", {"advance": sending})
+                self.let_pass(sending)
             self._go_on()
             self.link.call("POST", "/loads", ordered(order, wanted, placed))
         while (progress := self.link.call("GET", f"/loads/{order.load_id}"))["state"] == "begun":
             watch(len(done) + progress["through"])
         return PartsLoaded(tuple(part_job(one) for one in progress.get("jobs", [])), sending)
+
+    def let_pass(self, seconds: float) -> None:
+        """See WholeFiles."""
+        self.link.call("POST", "/clock", {"advance": seconds})
 
     def _go_on(self) -> None:
         """Raises OutsideError once the load was broken off."""

@@ -161,6 +161,9 @@ class SqlNotes(Concern):
                 table_name=table,
                 name=note.name[:500],
                 state=note.state,
+                position=note.position,
+                rows_in=note.rows,
+                rows_refused=note.refused,
                 details=_details(note),
             )
 

@@ -1,0 +1,275 @@
+"""The stages before a load, at work while it is: parts made, and shipped as soon as they are whole.
+
+Between two stages waits only so much, so that a slow one holds up those before it and no disk
+fills; a part goes as soon as it is in.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Mapping
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from splarn.core.check.limit import BadRows, too_many_bad
+from splarn.core.errors import OutsideError
+from splarn.core.layout import Layout
+from splarn.core.load.landing import Landing, Sender
+from splarn.core.load.pieces import pieces_of
+from splarn.core.load.request import Input
+from splarn.core.load.stream import PartResult
+from splarn.core.reading.faults import Fault
+from splarn.core.run.journal import Journal
+from splarn.core.shape.manifest import Part
+from splarn.core.shape.parts_format import PartsFormat
+from splarn.core.shape.shaper import Handing, Shaped, shape
+from splarn.core.shape.work import Cut
+from splarn.core.ship.record import Sent
+from splarn.core.source.content import Identity
+from splarn.core.source.places import Place, place
+from splarn.core.source.source import Source, look
+from splarn.core.target.notes import PartNote
+from splarn.core.work.activity import Activity
+from splarn.core.work.feed import Feed, StoppedError
+from splarn.core.work.pool import Pool
+from splarn.core.work.progress import Progress, Silent
+
+# So many parts wait before a stage for each that it works on at once, and so many more.
+A_WORKER, MORE = 1, 2
+
+
+@dataclass(frozen=True)
+class Making:
+    """How parts are made of a delivery, in `folder`, by the threads of a pool."""
+
+    paths: tuple[Place, ...]
+    layout: Layout
+    output: PartsFormat
+    folder: Path
+    pool: Pool
+    bad_rows: BadRows
+    keep_parts: bool = False
+
+
+@dataclass
+class _Counts:
+    """Rows read and set aside while parts were made, and the last that was."""
+
+    rows: int = 0
+    faults: int = 0
+    last: Fault | None = None
+    lock: threading.Lock = field(default_factory=threading.Lock)
+
+
+class Bringing:
+    """Makes parts and ships them where there is a `landing`, by so many `senders`; see Arrivals.
+
+    `watch` gives each stage its watcher. `makes` and `ships` tell how long each was at work.
+    """
+
+    def __init__(
+        self,
+        making: Making,
+        landing: Landing | None,
+        senders: int,
+        streams: int,
+        watch: Callable[[str], Progress] = lambda stage: Silent(),
+        enough: Callable[[Feed[Input], Activity], bool] | None = None,
+    ) -> None:
+        self.making, self.landing = making, landing
+        self._senders = max(senders, 1) if landing is not None else 0
+        self._watch, self._enough = watch, enough
+        self.makes, self.ships = Activity(), Activity()
+        self.feed: Feed[Input] = Feed(A_WORKER * streams + MORE)
+        self.made: Feed[Part] = Feed(A_WORKER * self._senders + MORE)
+        self.shaped: Shaped | None = None
+        self.sent: list[Sent] = []
+        self._counts = _Counts()
+        self._in: list[tuple[Input, PartResult]] = []
+        self._threads: list[threading.Thread] = []
+        self._sending = self._senders
+        self._lock = threading.Lock()
+        self._journal: Journal | None = None
+        self._shipped: frozenset[str] | None = None
+        self._going: Feed[Input] = Feed(1 << 30)
+
+    def begin(self, load_id: str, parts: Mapping[str, PartNote]) -> None:
+        """See Arrivals."""
+        self._journal = Journal(self.making.folder, load_id, parts)
+        work = [self._make, *[self._send] * self._senders, self._remove]
+        self._threads = [threading.Thread(target=one, daemon=True) for one in work]
+        for thread in self._threads:
+            thread.start()
+
+    def await_enough(self) -> None:
+        """See Arrivals."""
+        change = threading.Event()
+        self.feed.listen(change.set)
+        while self._enough is not None and not self.feed.closed:
+            change.clear()
+            full = self.feed.waiting >= self.feed.room
+            if full or self._enough(self.feed, self.makes):
+                return
+            change.wait()
+
+    def loaded(self, entry: Input, result: PartResult) -> None:
+        """See Arrivals."""
+        assert self._journal is not None, "a load has begun"
+        self._journal.add(result)
+        if not self.making.keep_parts:
+            self._going.put(entry)
+
+    def set_aside(self) -> int:
+        """See Arrivals."""
+        return self._counts.faults
+
+    def already_in(self) -> list[tuple[Input, PartResult]]:
+        """See Arrivals."""
+        return self._in
+
+    def contents(self) -> Mapping[str, Identity]:
+        """See Arrivals."""
+        assert self.shaped is not None, "all has been made"
+        return {str(place(path)): one for path, one in self.shaped.manifest.contents.items()}
+
+    def stop(self) -> None:
+        """Ends all stages and waits for them; what they have made stays."""
+        self._going.close()
+        for one in (self.made, self.feed):
+            one.stop()
+        for thread in self._threads:
+            thread.join()
+
+    def _make(self) -> None:
+        making = self.making
+        out: Feed[Part] | Feed[Input] = self.made if self.landing is not None else self.feed
+        try:
+            with self.makes.working():
+                self.shaped = shape(
+                    making.paths, making.layout, making.folder, making.output, making.pool,
+                    keep=0 if making.bad_rows.count == 0 else None,
+                    progress=_Stoppable(self._watch("shape"), self.made, self.feed),
+                    handing=Handing(self._hand_on, self._stands, self._judge),
+                )  # fmt: skip
+        except StoppedError:
+            return
+        except BaseException as error:
+            out.close(error)
+            return
+        out.close()
+
+    def _judge(self, cut: Cut) -> None:
+        counts = self._counts
+        faults = [fault for one in cut.counts for fault in one.faults]
+        with counts.lock:
+            counts.rows += sum(one.rows for one in cut.counts)
+            counts.faults += len(faults)
+            counts.last = faults[-1] if faults else counts.last
+            if counts.last and not self.making.bad_rows.allows(counts.faults, counts.rows):
+                raise too_many_bad(self.making.bad_rows, counts.last)
+
+    def _stands(self, part: Part) -> bool:
+        """Whether a part of an earlier try need not be made again."""
+        assert self._journal is not None, "a load has begun"
+        path = self.making.folder / part.path
+        if (part.content or part.hash) in self._journal.found:
+            return True
+        if path.is_file() and path.stat().st_size == part.bytes:
+            return True
+        if self.landing is None:
+            return False
+        if self._shipped is None:
+            self._shipped = frozenset(self.landing.names())
+        return path.name in self._shipped
+
+    def _hand_on(self, part: Part) -> None:
+        assert self._journal is not None, "a load has begun"
+        path = self.making.folder / part.path
+        found = self._journal.found.get(part.content or part.hash)
+        if found is not None:
+            entry = self._input(part, Source(path, part.bytes, (0, 0, 0), part.codec, ""))
+            with self._lock:
+                self._in.append((entry, found))
+            if not self.making.keep_parts:
+                self._going.put(entry)
+            return
+        with self.makes.resting():
+            if self.landing is not None:
+                self.made.put(part)
+            else:
+                self.feed.put(self._input(part, _source(path, part, self.making)))
+
+    def _input(self, part: Part, source: Source) -> Input:
+        whole = part.content or part.hash
+        pieces = pieces_of(part, self.making.output.layout(self.making.layout))
+        return Input(
+            source, whole, Identity("", whole), part.raw_bytes, part.rows, part.hash, (), pieces
+        )
+
+    def _send(self) -> None:
+        assert self.landing is not None, "only what has somewhere to go is sent"
+        try:
+            with self.landing.sender() as sender:
+                while (part := self.made.await_next()) is not None:
+                    with self.ships.working():
+                        source = self._sent_source(sender, part)
+                    self.feed.put(self._input(part, source))
+        except StoppedError:
+            return
+        except BaseException as error:
+            self.feed.close(error)
+            self.made.stop()
+            return
+        with self._lock:
+            self._sending -= 1
+            last = not self._sending
+        if last:
+            self.feed.close()
+
+    def _sent_source(self, sender: Sender, part: Part) -> Source:
+        """Sends a part where it has not arrived yet; it is gone from here then."""
+        path = self.making.folder / part.path
+        if path.exists():
+            sent = sender.send(path)
+            with self._lock:
+                self.sent.append(sent)
+            if not self.making.keep_parts:
+                path.unlink()
+        return sender.source(path.name, part.codec, self.making.output.format)
+
+    def _remove(self) -> None:
+        """Removes parts that are in, here and where they were shipped to."""
+        with ExitStack() as open_ones:
+            sender: Sender | None = None
+            landing = self.landing
+            while (entry := self._going.await_next()) is not None:
+                (self.making.folder / entry.path.name).unlink(missing_ok=True)
+                if landing is None:
+                    continue
+                try:
+                    sender = sender or open_ones.enter_context(landing.sender())
+                    sender.remove(entry.path.name)
+                except OutsideError:
+                    # What the depot does not let go now is removed with its folder in the end.
+                    landing = None
+
+
+class _Stoppable:
+    """A watcher through whom work learns that it is no longer wanted."""
+
+    def __init__(self, watch: Progress, *feeds: Feed) -> None:  # type: ignore[type-arg]
+        self._watch, self._feeds = watch, feeds
+        self.start, self.lanes, self.finish = watch.start, watch.lanes, watch.finish
+        self.tell, self.status = watch.tell, watch.status
+
+    def advance(self, amount: float) -> None:
+        """See Progress."""
+        if any(one.stopped for one in self._feeds):
+            raise StoppedError
+        self._watch.advance(amount)
+
+
+def _source(path: Path, part: Part, making: Making) -> Source:
+    size, stamp = look(path)
+    return Source(path, size, stamp, part.codec, making.output.format)
