@@ -22,6 +22,7 @@ from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration, Space
 from splarn.core.tuning.design import share_of
 from splarn.core.tuning.fit import fit_model
+from splarn.core.tuning.overlap import STAGES
 from splarn.core.tuning.plan import Limits
 from splarn.core.tuning.posterior import PENALTY, Aim, look_ahead
 from splarn.core.tuning.statistics import summarise
@@ -129,6 +130,10 @@ TARGETS = {
 }
 
 
+# How much of what the other stages take is not hidden behind the slowest.
+SHARED = 0.1
+
+
 @dataclass(frozen=True)
 class Question:
     """What is to be decided: how to load the whole fast, or cheaply by a deadline."""
@@ -142,8 +147,15 @@ class Question:
         return TIERED if self.cheap else SPACE
 
     def seconds(self, one: Configuration, volume: Volume) -> float:
-        """What it takes in truth."""
+        """What a trial takes in truth, its stages one after the other."""
         return sum(self.physics.phases(one, volume, self.cheap).values())
+
+    def run_seconds(self, one: Configuration) -> float:
+        """What a run of the whole takes in truth, its stages at work at the same time."""
+        phases = self.physics.phases(one, WHOLE, self.cheap)
+        stages = [phases[name] for name in STAGES if name in phases]
+        hidden = (1 - SHARED) * (sum(stages) - max(stages))
+        return sum(phases.values()) - hidden
 
     def cost(self, one: Configuration) -> float:
         """What the whole costs in truth."""
@@ -155,16 +167,16 @@ class Question:
         """The same for a strategy."""
         if not self.cheap:
             return Aim(WHOLE, Limits(), Prices())
-        fastest = min(self.seconds(one, WHOLE) for one in self.space.grid())
+        fastest = min(self.run_seconds(one) for one in self.space.grid())
         return Aim(WHOLE, Limits(deadline=PATIENCE * fastest), PRICES)
 
     def losses(self) -> dict[Configuration, float]:
         """What each configuration is worth in truth: time, or cost and what lateness weighs."""
         every = list(self.space.grid())
         if not self.cheap:
-            return {one: self.seconds(one, WHOLE) for one in every}
+            return {one: self.run_seconds(one) for one in every}
         deadline = self.aim().limits.deadline or math.inf
-        late = {one: max(self.seconds(one, WHOLE) / deadline - 1, 0) for one in every}
+        late = {one: max(self.run_seconds(one) / deadline - 1, 0) for one in every}
         return {one: self.cost(one) * (1 + PENALTY * late[one]) for one in every}
 
 

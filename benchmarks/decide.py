@@ -78,13 +78,13 @@ def held(world: str, how: str, seed: int) -> Held:
     actual = np.array([trial.seconds for trial in truth])
     paid = np.array([reckon(PRICES, trial.usage).total for trial in truth])
     return Held(
-        np.array([one.seconds.median for one in told]) / actual - 1,
+        np.array([one.in_turn.median for one in told]) / actual - 1,
         np.array([one.cost.median for one in told]) / paid - 1,
         np.array([
-            one.seconds.low <= real <= one.seconds.high
+            one.in_turn.low <= real <= one.in_turn.high
             for one, real in zip(told, actual, strict=True)
         ]),
-        np.array([one.seconds.high / one.seconds.low for one in told]),
+        np.array([one.in_turn.high / one.in_turn.low for one in told]),
         bool(doubts(model)),
     )  # fmt: skip
 
@@ -139,7 +139,7 @@ def after_a_run(world: str, seed: int) -> tuple[float, float]:
     after = fit_model(evidence.trials, measured_here(), evidence.loose)
     actual = there.load(PlannedTrial(one, 1, "run"), WHOLE, MONTHS).seconds
     was, now = (
-        forecast(model, [one], WHOLE, PRICES)[0].seconds.median / actual - 1
+        forecast(model, [one], WHOLE, PRICES)[0].in_turn.median / actual - 1
         for model in (before, after)
     )
     return was, now

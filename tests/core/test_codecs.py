@@ -27,7 +27,8 @@ from splarn.core.source.codecs import (
 from splarn.core.source.files import content_hash, find_files
 from splarn.core.source.secrets import filled
 from splarn.core.work.disk import ASIDE, write_bytes, write_text
-from splarn.core.work.pool import Inline, Pools, Threads
+from splarn.core.work.pool import Inline, Threads
+from splarn.core.work.pools import Pools
 
 PACKINGS = st.sampled_from(
     [Packing(name, level) for name, codec in codecs().items() for level in {*codec.levels, 1}

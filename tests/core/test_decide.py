@@ -25,9 +25,10 @@ from splarn.core.tuning.doubts import calibrated, doubts, smoothed
 from splarn.core.tuning.evidence import ANOTHER_PLACE, RUN, Evidence, looseness
 from splarn.core.tuning.explain import causes, findings
 from splarn.core.tuning.fit import fit_model
-from splarn.core.tuning.forecast import forecast, spread_of
+from splarn.core.tuning.forecast import Forecast, forecast, spread_of
 from splarn.core.tuning.model import Model
 from splarn.core.tuning.outgrow import increments, outgrown
+from splarn.core.tuning.overlap import STAGES, overlapped
 from splarn.core.tuning.plan import Limits, choose
 from splarn.core.tuning.posterior import Aim
 from splarn.core.tuning.select import chosen, order_by, values_of
@@ -58,9 +59,9 @@ def test_loads_of_twenty_times_the_trials_are_foretold(world: str) -> None:
     off, paid, inside = [], [], []
     for one in told:
         truth = there.load(PlannedTrial(one.configuration, 1, "trial"), WHOLE, MONTHS)
-        off.append(one.seconds.median / truth.seconds - 1)
+        off.append(one.in_turn.median / truth.seconds - 1)
         paid.append(one.cost.median / reckon(PRICES, truth.usage).total - 1)
-        inside.append(one.seconds.low <= truth.seconds <= one.seconds.high)
+        inside.append(one.in_turn.low <= truth.seconds <= one.in_turn.high)
         assert one.cost.median == pytest.approx(sum(one.costs.values()), rel=0.03)
     assert np.median(np.abs(off)) < 0.05
     assert np.quantile(np.abs(off), 0.9) < 0.13
@@ -86,7 +87,7 @@ def learns(there: Worldly, trials: list[Trial], one: Any) -> None:
     evidence.add([first], RUN)
     model = fit_model(evidence.trials, measured_here(), evidence.loose)
     again = there.load(PlannedTrial(one, 1, "run"), WHOLE, MONTHS)
-    told = forecast(model, [one], WHOLE, PRICES)[0].seconds.median
+    told = forecast(model, [one], WHOLE, PRICES)[0].in_turn.median
     assert told == pytest.approx(again.seconds, rel=0.04)
     assert evidence.runs == 1
     assert evidence.without_runs().trials == trials
@@ -128,7 +129,7 @@ def test_causes_add_up_and_parameters_are_those_of_the_world(
     one = next(iter(SMALL.grid()))
     pieces = causes(model, one, WHOLE)
     told = forecast(model, [one], WHOLE, PRICES)[0]
-    assert sum(piece.seconds for piece in pieces) == pytest.approx(told.seconds.median, rel=0.1)
+    assert sum(piece.seconds for piece in pieces) == pytest.approx(told.in_turn.median, rel=0.1)
     assert all(piece.seconds >= 0 for piece in pieces)
     said = {(one.phase, one.words): one for one in findings(model)}
     part = said["load", "a part costs {} before its first row"]
@@ -250,8 +251,8 @@ def test_what_ifs_change_what_they_name(usual: tuple[Worldly, list[Trial], Model
     )
     assert told(files=2000).seconds.median > usual_one.seconds.median
     # Stages at the same time take no longer than one after the other, and as long as the slowest.
-    assert max(usual_one.phases.values()) < usual_one.overlapped.median
-    assert usual_one.overlapped.median < usual_one.seconds.median
+    assert max(usual_one.phases.values()) < usual_one.seconds.median
+    assert usual_one.seconds.median < usual_one.in_turn.median
 
 
 NOW = datetime(2031, 7, 4, 14, 30).astimezone()
@@ -324,6 +325,29 @@ def test_a_growing_load_outgrows_its_window_when_it_does(
     assert outgrown(model, slow.configuration, every, WHOLE, 1e-6, PRICES, limits).months is None
 
 
+def test_runs_show_how_far_stages_share_a_machine(
+    usual: tuple[Worldly, list[Trial], Model],
+) -> None:
+    there, trials, model = usual
+
+    def even(told: Forecast) -> float:
+        stages = [told.phases[name] for name in STAGES]
+        return 1 - max(stages) / sum(stages)
+
+    one = max(told_by(model, list(SPACE.grid())[::5]), key=even).configuration
+    whole = there.load(PlannedTrial(one, 1, "run"), WHOLE, MONTHS)
+    columns = model.columns(Table.of([one]), WHOLE)
+    phases = {name: np.array([[seconds]]) for name, seconds in whole.phases.items()}
+    for share in (0.0, 0.5):
+        took = float(overlapped(columns, phases, share)[0, 0])
+        assert max(whole.phases.values()) < took < whole.seconds
+        learned = fit_model([*trials, replace(whole, overlapped=took)], measured_here())
+        assert learned.sharing.spread < 0.5 * model.sharing.spread
+        assert learned.sharing.mean == pytest.approx(share, abs=0.1)
+        told = forecast(learned, [one], WHOLE, PRICES)[0].seconds
+        assert told.median == pytest.approx(took, rel=0.05)
+
+
 def test_increments_are_held_against_full_deliveries(
     usual: tuple[Worldly, list[Trial], Model],
 ) -> None:
@@ -336,10 +360,10 @@ def test_increments_are_held_against_full_deliveries(
     truth = there.load(
         PlannedTrial(one.configuration, 1, "trial"), found.volume, found.volume.files
     )
-    assert one.seconds.low * 0.9 < truth.seconds < one.seconds.high * 1.1
-    # A twentieth more each time, of what may grow by half or so.
+    assert one.in_turn.low * 0.9 < truth.seconds < one.in_turn.high * 1.1
+    # A twentieth more each time, of what may take half as long again or more.
     assert found.times is not None
-    assert 6 <= found.times <= 14
+    assert 6 <= found.times <= 17
     assert found.full is None or found.full.configuration != best.configuration
     free = increments(model, best.configuration, every, WHOLE, size, PRICES, Limits())
     assert (free.times, free.full) == (None, None)

@@ -25,7 +25,7 @@ from splarn.core.ship.ranges import Ranges, cut, joined_spans
 from splarn.core.source.places import Remote, open_place
 from splarn.core.source.retry import Trying
 from splarn.core.work.disk import ASIDE
-from splarn.core.work.pool import Pools
+from splarn.core.work.pools import Pools
 from splarn.depots import Origins, open_depot
 from splarn.depots.folder import FolderDepot
 from splarn.standin.depot import SimulatedDepot
@@ -247,7 +247,7 @@ def test_an_s3_protocol_store_is_a_depot_and_a_source(
 SHIP_MANY = """
 import resource, sys
 from pathlib import Path
-from splarn.core.work.pool import Pools
+from splarn.core.work.pools import Pools
 from splarn.core.ship import ShipRequest, ship
 from splarn.depots import open_depot
 source, place = sys.argv[1:]

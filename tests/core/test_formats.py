@@ -32,7 +32,8 @@ from splarn.core.shape.verify import verify_parts
 from splarn.core.shape.work import Cut
 from splarn.core.source.codecs import Packing
 from splarn.core.source.files import content_hash
-from splarn.core.work.pool import Inline, Pools
+from splarn.core.work.pool import Inline
+from splarn.core.work.pools import Pools
 from splarn.demo.scenario import Delivery
 
 FIELDS = (

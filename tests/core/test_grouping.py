@@ -22,7 +22,8 @@ from splarn.core.shape.verify import verify_parts
 from splarn.core.source.codecs import Packing, codec_of, codecs, read_blocks
 from splarn.core.source.ranges import line_views
 from splarn.core.source.source import Source
-from splarn.core.work.pool import Inline, Pools
+from splarn.core.work.pool import Inline
+from splarn.core.work.pools import Pools
 
 TEXT = Layout("text", Dialect(header=False), (Field("a"), Field("b")))
 FIELD = st.sampled_from(["", "7", "plain", '"a,b"', '"two\nlines"', '"say ""so"""', "é€", '"\r\n"'])

@@ -165,8 +165,8 @@ def test_forecasts_hold_for_twenty_times_the_volume_and_unseen_values() -> None:
         model = fit_model(machine.trials(SPACE, sample, repeats=2))
         for found in forecast(model, list(unseen.grid()), whole, Prices()):
             actual = sum(machine.measured(found.configuration, whole).values())
-            errors.append(abs(math.log(found.seconds.median / actual)))
-            inside.append(found.seconds.low <= actual <= found.seconds.high)
+            errors.append(abs(math.log(found.in_turn.median / actual)))
+            inside.append(found.in_turn.low <= actual <= found.in_turn.high)
             assert not found.extrapolated
     assert np.median(errors) < 0.08
     assert np.mean(inside) > 0.85
@@ -311,7 +311,7 @@ def made(streams: int, seconds: float, cost: float, spread: float = 0.1) -> Fore
     return Forecast(
         one, Span(low, median, high),
         Span(cost, cost, cost), {"shape": median * 0.2, "load": median * 0.8}, {}, (), False,
-        draws, costs,
+        draws, costs, Span(low, median, high),
     )  # fmt: skip
 
 

@@ -18,8 +18,10 @@ import pytest
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.source import http
 from splarn.core.work import interrupts
+from splarn.core.work.feed import Feed, StoppedError
 from splarn.core.work.lanes import report
-from splarn.core.work.pool import Inline, Pool, Pools
+from splarn.core.work.pool import Inline, Pool
+from splarn.core.work.pools import Pools
 from splarn.core.work.progress import Lane
 
 
@@ -169,7 +171,7 @@ def test_workers_end_with_the_program_that_began_them(tmp_path: Path, inherit: b
     script = tmp_path / "main.py"
     script.write_text(
         "import os, time\n"
-        "from splarn.core.work.pool import Processes\n"
+        "from splarn.core.work.processes import Processes\n"
         "def pid(_): time.sleep(0.01); return os.getpid()\n"
         "def stay(_): time.sleep(60)\n"
         "if __name__ == '__main__':\n"
@@ -219,3 +221,55 @@ def test_an_interrupt_that_a_library_swallowed_still_ends_the_work(workers: int)
         assert len(done) < 500
         # It is over with that one.
         assert len(list(pool.map(abs, [1, 2, 3]))) == 3
+
+
+@pytest.mark.parametrize("makers", [1, 4])
+def test_items_that_come_while_others_are_worked_on_come_out_once(pool: Pool, makers: int) -> None:
+    feed: Feed[int] = Feed(3)
+
+    def make(first: int) -> None:
+        for number in range(first, 100, makers):
+            feed.put(number + 1000)
+
+    threads = [threading.Thread(target=make, args=(first,)) for first in range(makers)]
+
+    def close() -> None:
+        for thread in threads:
+            thread.join()
+        feed.close()
+
+    for thread in (*threads, threading.Thread(target=close)):
+        thread.start()
+    found = list(pool.as_fed(square, feed, lambda item: item + 1))
+    assert sorted(item for item, _ in found) == list(range(1000, 1100))
+    assert all(result == (item + 1) ** 2 for item, result in found)
+    assert feed.most <= feed.room
+    assert feed.over
+
+
+def test_a_feed_tells_both_sides_when_the_other_has_given_up() -> None:
+    feed: Feed[int] = Feed(1)
+    feed.put(1)
+    stopped: list[BaseException] = []
+
+    def make() -> None:
+        try:
+            feed.put(2)
+        except StoppedError as error:
+            stopped.append(error)
+
+    maker = threading.Thread(target=make)
+    maker.start()
+    feed.stop()
+    maker.join(5)
+    assert len(stopped) == 1
+    other: Feed[int] = Feed(2)
+    other.put(1)
+    other.close(OutsideError("the disk is full."))
+    for taken in (other.take, other.await_next):
+        with pytest.raises(OutsideError, match="disk is full"):
+            taken()
+    failing: Feed[int] = Feed(2)
+    threading.Timer(0.05, failing.close, (RequestError("no."),)).start()
+    with pytest.raises(RequestError):
+        list(Inline().as_fed(square, failing, lambda item: item))

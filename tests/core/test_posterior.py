@@ -124,5 +124,5 @@ def test_what_all_streams_share_is_found_and_holds_at_many_times_the_volume(
     every = list(SPACE.grid())
     for told in forecast(fit_model(trials), every, WHOLE, Prices()):
         truth = sum(on_few_cores(told.configuration, WHOLE, cores, cap).values())
-        assert told.seconds.median == pytest.approx(truth, rel=0.08)
-        assert told.seconds.low < truth < told.seconds.high
+        assert told.in_turn.median == pytest.approx(truth, rel=0.08)
+        assert told.in_turn.low < truth < told.in_turn.high

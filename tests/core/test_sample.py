@@ -26,7 +26,8 @@ from splarn.core.tuning.statistics import summarise
 from splarn.core.tuning.strategy import Listed
 from splarn.core.tuning.trial import Trial
 from splarn.core.tuning.trial_table import TrialTable
-from splarn.core.work.pool import Inline, Pools
+from splarn.core.work.pool import Inline
+from splarn.core.work.pools import Pools
 from splarn.demo.scenario import Delivery
 from splarn.depots.landing import DepotLanding
 from splarn.engines import open_engine, opener

@@ -24,7 +24,8 @@ from splarn.core.source.codecs import Packing, codec_of, codecs, read_blocks
 from splarn.core.source.files import content_hash
 from splarn.core.source.source import Source
 from splarn.core.work.disk import ASIDE
-from splarn.core.work.pool import Inline, Pools
+from splarn.core.work.pool import Inline
+from splarn.core.work.pools import Pools
 from splarn.demo.scenario import Delivery
 
 TEXT = Layout("text", Dialect(header=False), (Field("a"), Field("b")))

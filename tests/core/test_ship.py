@@ -18,7 +18,7 @@ from splarn.core.ship.shipper import name_of
 from splarn.core.source.digest_fields import read_field
 from splarn.core.source.places import Remote
 from splarn.core.source.retry import TRIES, seconds_asked
-from splarn.core.work.pool import Pools
+from splarn.core.work.pools import Pools
 from splarn.standin.depot import SimulatedDepot
 from splarn.standin.physics import DepotPhysics, read_physics
 from splarn.standin.serve import served

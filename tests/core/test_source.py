@@ -35,7 +35,8 @@ from splarn.core.source.files import LEAVING, find_files
 from splarn.core.source.source import Proof, Source
 from splarn.core.target.names import join_name, split_name
 from splarn.core.target.notes import PartNote
-from splarn.core.work.pool import Inline, Pools
+from splarn.core.work.pool import Inline
+from splarn.core.work.pools import Pools
 
 TEXT = Layout("rows", Dialect(), (Field("n", "integer"), Field("note")))
 HEADLESS = Layout("rows", Dialect(header=False), TEXT.fields)

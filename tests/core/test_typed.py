@@ -17,7 +17,8 @@ from splarn.core.reading import text_parser
 from splarn.core.reading.parsed import Parsed
 from splarn.core.records.chunks import record_chunks
 from splarn.core.target.digest import add_digests, digest_table
-from splarn.core.work.pool import Inline, Pools
+from splarn.core.work.pool import Inline
+from splarn.core.work.pools import Pools
 from splarn.demo.scenario import Delivery
 
 FIELDS = (

@@ -16,7 +16,8 @@ from splarn.core.load import BadRows, LoadRecord, LoadRequest, finish, inputs_fr
 from splarn.core.reading.faults import read_rejects
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.notes import PartNote
-from splarn.core.work.pool import Inline, Pools
+from splarn.core.work.pool import Inline
+from splarn.core.work.pools import Pools
 from splarn.demo.scenario import Delivery
 from splarn.engines import open_engine, opener
 from splarn.engines.sql.session import SqlSession

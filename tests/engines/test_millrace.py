@@ -24,7 +24,8 @@ from splarn.core.shape.shaper import shape
 from splarn.core.source.codecs import Packing
 from splarn.core.source.places import Remote
 from splarn.core.source.source import Source, look
-from splarn.core.work.pool import Inline, Pools
+from splarn.core.work.pool import Inline
+from splarn.core.work.pools import Pools
 from splarn.demo.scenario import Delivery
 from splarn.depots.arrived import inputs_at
 from splarn.engines import open_engine, opener

@@ -24,7 +24,8 @@ from splarn.core.load import BadRows, LoadRequest, inputs_from_files, load, undo
 from splarn.core.reading import read_parsed
 from splarn.core.reading.text import delimited, json_lines
 from splarn.core.target.digest import digest_table
-from splarn.core.work.pool import Inline, Pools
+from splarn.core.work.pool import Inline
+from splarn.core.work.pools import Pools
 from splarn.engines import open_engine, opener
 from splarn.engines.sql.halves import HalvedDigests
 from splarn.engines.sql.tabbed import tabbed

@@ -38,7 +38,7 @@ def check(
     Example: [bold]splarn check deliveries/ --layout layout.json --rejects rejects[/bold]
     """
     from splarn.cli.context import Context
-    from splarn.core.work.pool import Pools, workers_for
+    from splarn.core.work.pools import Pools, workers_for
 
     context = Context(job, as_json)
     out = context.out

@@ -41,6 +41,11 @@ def explained(out: Output, learned: Learned, told: Forecast, volume: Volume) -> 
     if rest > 0:
         rows.append(("", "all else", show_duration(rest), f"{rest / total:.0%}", ""))
     out.table(["phase", name("goes into"), ">time", ">share", Column("", 2)], rows)
+    if told.in_turn.median > 1.02 * told.seconds.median:
+        out.say(
+            f"These add up to {show_duration(total)}, one stage after the other; a run has stages "
+            f"at work at the same time and takes {show_duration(told.seconds.median)}."
+        )
     said = findings(learned.model)
     out.say("What the trials say, with 90 % intervals:")
     out.table(

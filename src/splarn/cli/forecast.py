@@ -197,8 +197,8 @@ def _show(
     split = ", ".join(f"{phase} {show_duration(seconds)}" for phase, seconds in best.phases.items())
     which = "fastest" if sort == "time" else "first"
     out.say(f"The {which} spends its time so: {split}.")
-    if best.overlapped is not None and best.overlapped.median < 0.98 * best.seconds.median:
+    if best.in_turn.median > 1.02 * best.seconds.median:
         out.say(
-            f"If its stages worked at the same time it would take "
-            f"{show_duration(best.overlapped.median)}."
+            f"One stage after the other, it would take {show_duration(best.in_turn.median)}; a run "
+            "has them at work at the same time."
         )

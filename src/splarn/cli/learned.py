@@ -270,14 +270,13 @@ def say_learned(out: Output, learned: Learned, prices: Prices) -> None:
     last, before = runs[-1], learned.evidence.without_runs()
     volume = Volume(last.bytes, last.rows)
     old = fit_model(before.trials, learned.packed, before.loose)
-    first, now = (
-        forecast(model, [last.configuration], volume, prices)[0].seconds.median
-        for model in (old, learned.model)
-    )
+    told = [forecast(one, [last.configuration], volume, prices)[0] for one in (old, learned.model)]
+    first, now = (one.seconds.median if last.overlapped else one.in_turn.median for one in told)
+    took = last.overlapped or last.seconds
     out.say(
-        f"The last whole load took {show_duration(last.seconds)}; trials alone would have said "
-        f"{show_duration(first)} ({show_change(first / last.seconds - 1)}), with it they say "
-        f"{show_duration(now)} ({show_change(now / last.seconds - 1)})."
+        f"The last whole load took {show_duration(took)}; trials alone would have said "
+        f"{show_duration(first)} ({show_change(first / took - 1)}), with it they say "
+        f"{show_duration(now)} ({show_change(now / took - 1)})."
     )
 
 

@@ -124,7 +124,7 @@ def load(
     from splarn.core.target.levers import LoadLevers
     from splarn.core.units import parse_count, plural
     from splarn.core.work.machine import describe_machine
-    from splarn.core.work.pool import Pools
+    from splarn.core.work.pools import Pools
     from splarn.engines import identity, opener
 
     context = Context(job, as_json)

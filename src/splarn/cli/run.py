@@ -59,7 +59,7 @@ def run(
     from splarn.core.tuning.plan_file import read_plan
     from splarn.core.work.machine import describe_machine
     from splarn.core.work.owner import owned
-    from splarn.core.work.pool import Pools
+    from splarn.core.work.pools import Pools
     from splarn.core.work.progress import Silent
     from splarn.engines import identity, opener
 

@@ -110,7 +110,7 @@ def shape(
     """
     from splarn.cli.context import Context
     from splarn.core.shape.shaper import shape as make_parts
-    from splarn.core.work.pool import Pools, workers_for
+    from splarn.core.work.pools import Pools, workers_for
 
     context = Context(job, as_json)
     files = context.paths(paths)
@@ -306,7 +306,7 @@ def _estimate(context: Context, files: list[Place], total: int, workers: int | N
     from splarn.core.source.source import Source
     from splarn.core.survey.look import look_at
     from splarn.core.units import plural, show_duration, show_size
-    from splarn.core.work.pool import Pools, usable_cores
+    from splarn.core.work.pools import Pools, usable_cores
 
     out = context.out
     count = workers or usable_cores()

@@ -71,7 +71,7 @@ def ship(
     from splarn.core.ship import ShipRequest
     from splarn.core.ship import ship as send
     from splarn.core.units import parse_size, plural, show_size
-    from splarn.core.work.pool import Pools
+    from splarn.core.work.pools import Pools
     from splarn.depots import Origins, open_depot
 
     context = Context(job, as_json)

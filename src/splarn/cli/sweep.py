@@ -161,7 +161,7 @@ def sweep(
     )
     from splarn.core.units import parse_duration, parse_share, parse_size, plural, show_size
     from splarn.core.work.machine import describe_machine
-    from splarn.core.work.pool import Pools, workers_for
+    from splarn.core.work.pools import Pools, workers_for
     from splarn.depots.landing import DepotLanding
     from splarn.engines import identity, opener, shown
     from splarn.engines import parse_target as parse

@@ -33,7 +33,7 @@ from splarn.core.tuning.bill import BUSY_PHASES
 from splarn.core.tuning.laws import PHASE_NAMES
 from splarn.core.tuning.plan_file import Plan
 from splarn.core.tuning.trial import Trial
-from splarn.core.work.pool import Pools
+from splarn.core.work.pools import Pools
 from splarn.core.work.progress import Progress, Silent
 
 # Sources may have grown a little since the plan; beyond this the forecast is of something else.
@@ -210,7 +210,7 @@ def _told(
             moved=usage.moved + of_sent.moved,
         )
     resumed = record.resumed or record.done_before
-    expected = plan.forecast.get("overlapped") or plan.forecast["seconds"]
+    expected = plan.forecast["seconds"]
     in_order = {phase: phases[phase] for phase in PHASE_NAMES if phase in phases}
     trial = None
     if shaped is not None and record.verified and not resumed:

@@ -60,12 +60,14 @@ def costs_of(
     prices: Prices,
     traffic: Traffic,
     resting_tier: str | None,
+    total: Floats | None = None,
 ) -> dict[str, Floats]:
     """Costs by item of loads whose phases take so many `seconds`, shape (configurations, draws).
 
+    `total` is what they take together, the sum of them where None.
     Raises RequestError for a tier that the price list does not have.
     """
-    total = added(seconds.values())
+    total = added(seconds.values()) if total is None else total
     packed = columns.total_mb * MB * columns.packed
     used = Usage(
         machine=1.0, stored=traffic.stored, moved=traffic.moved, requests=traffic.requests,

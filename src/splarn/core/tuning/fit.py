@@ -26,6 +26,7 @@ from splarn.core.tuning.evidence import ANOTHER_PLACE
 from splarn.core.tuning.laws import LEAST, PHASES, Law, Phase
 from splarn.core.tuning.least_squares import least_squares
 from splarn.core.tuning.model import LEAST_NOISE, Measured, Model, PhaseFit, at_work
+from splarn.core.tuning.overlap import sharing_of
 from splarn.core.tuning.pieces import luck_of
 from splarn.core.tuning.places import kinds_of, places_of
 from splarn.core.tuning.trial import Trial
@@ -121,7 +122,7 @@ def fit_model(
         tuple(corrected), replace(facts, slots=slots), _measured(used), len(used),
         Traffic.of(used), _spread(used, columns, corrected),
         (reach.min(axis=0), reach.max(axis=0)), table, volumes, columns,
-        elsewhere=bool(weighed.min() >= ANOTHER_PLACE),
+        sharing=sharing_of(used, columns), elsewhere=bool(weighed.min() >= ANOTHER_PLACE),
     )  # fmt: skip
 
 

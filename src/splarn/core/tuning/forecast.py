@@ -16,9 +16,10 @@ from splarn.core.tuning.columns import Columns, Floats, Places, Table, Volume, a
 from splarn.core.tuning.configuration import LEVERS, Configuration
 from splarn.core.tuning.frontier import on_frontier
 from splarn.core.tuning.model import Measured, Model
+from splarn.core.tuning.overlap import overlapped
 from splarn.core.tuning.places import Kinds
 from splarn.core.tuning.whatif import AS_IT_IS, WhatIf
-from splarn.core.work.pool import usable_cores
+from splarn.core.work.pools import usable_cores
 
 # Draws of a forecast, and of each where there are more configurations than that.
 DRAWS = 400
@@ -36,8 +37,6 @@ UNLIKE = 0.05
 LASTS = 0.8
 # Half of a normal 90 % interval, in standard deviations.
 Z90 = 1.645
-# Stages that can work at the same time, each part going from one to the next.
-STAGES = ("shape", "ship", "load")
 
 
 @dataclass(frozen=True)
@@ -57,9 +56,9 @@ class Span:
 class Forecast:
     """What one configuration will take. `phases` are median seconds, `costs` medians by item.
 
-    `overlapped` is what it would take if all stages worked at the same time. `extrapolated` names
-    the levers that no trial covered. `draws` are the sampled totals (seconds) and costs that `plan`
-    takes its chances from.
+    `seconds` are with all stages at work at the same time, as `run` does it, `in_turn` with one
+    after the other. `extrapolated` names the levers that no trial covered. `draws` are the sampled
+    totals (seconds) and costs that `plan` takes its chances from.
     """
 
     configuration: Configuration
@@ -71,7 +70,7 @@ class Forecast:
     on_frontier: bool
     draws: Floats
     cost_draws: Floats
-    overlapped: Span | None = None
+    in_turn: Span
 
     def as_json(self) -> dict[str, Any]:
         """Everything but the draws."""
@@ -81,7 +80,8 @@ class Forecast:
             "cost": self.cost.as_json(),
             "phases": self.phases,
             "cost_items": self.costs,
-            "overlapped": None if self.overlapped is None else self.overlapped.as_json(),
+            "overlapped": self.seconds.as_json(),
+            "in_turn": self.in_turn.as_json(),
             "extrapolated": bool(self.extrapolated),
             "extrapolated_levers": list(self.extrapolated),
             "on_frontier": self.on_frontier,
@@ -140,6 +140,7 @@ class Forecaster:
             one.law.phase.name: what_if.theta(one.law, one.draws(draws, random))
             for one in model.phases
         }
+        self._sharing = model.sharing.draws(draws, random)
 
     def phases(self, table: Table) -> dict[str, tuple[Floats, Places]]:
         """Seconds of each phase and who has which, without what lasts as long as a run."""
@@ -156,6 +157,11 @@ class Forecaster:
         far = np.hypot(unlike, BEYOND_LEVER * self.model.beyond(columns))
         found: Floats = np.hypot(self._spread, far)
         return found
+
+    def total(self, columns: Columns, by_phase: Mapping[str, Floats]) -> Floats:
+        """Seconds with all stages at work at the same time; shape (configurations, draws)."""
+        share = self._sharing.astype(next(iter(by_phase.values())).dtype)
+        return overlapped(columns, by_phase, share)
 
     def of_run(self, spread: Floats) -> Floats:
         """What a whole run is off by, a factor; shape (configurations, draws)."""
@@ -181,10 +187,10 @@ def forecast(
     columns = model.columns(table, teller.volume)
     off = teller.of_run(teller.spread(table, columns))
     by_phase = {name: few[which] * off for name, (few, which) in teller.phases(table).items()}
-    total = sum(by_phase.values(), np.zeros(off.shape))
-    items = model.costs(table, columns, by_phase, teller.prices)
+    total = teller.total(columns, by_phase)
+    items = model.costs(table, columns, by_phase, teller.prices, total)
     cost = sum(items.values(), np.zeros_like(total))
-    spans, cost_spans, overlapping = map(_spans, (total, cost, overlapped(columns, by_phase)))
+    spans, cost_spans, in_turn = map(_spans, (total, cost, added(by_phase.values())))
     medians = {phase: np.median(seconds, axis=1) for phase, seconds in by_phase.items()}
     paid = {
         item: np.median(np.broadcast_to(values, total.shape), axis=1)
@@ -202,7 +208,7 @@ def forecast(
             on_frontier=bool(front[index]),
             draws=total[index],
             cost_draws=cost[index],
-            overlapped=Span(*overlapping[index].tolist()),
+            in_turn=Span(*in_turn[index].tolist()),
         )
         for index, configuration in enumerate(configurations)
     ]
@@ -240,8 +246,9 @@ def spread_of(
         few = table.take(here)
         off: Any = teller.of_run(spread[here]).astype(np.float32)
         by_phase = {name: values[which[here]] * off for name, (values, which) in told.items()}
-        total = added(by_phase.values())
-        paid = added(model.costs(few, every.take(here), by_phase, teller.prices).values())
+        columns = every.take(here)
+        total = teller.total(columns, by_phase)
+        paid = added(model.costs(few, columns, by_phase, teller.prices, total).values())
         seconds[here], cost[here] = _spans(total), _spans(paid)
         kept = np.ones(total.shape, dtype=bool)
         if deadline is not None:
@@ -262,23 +269,6 @@ def _spans(values: Floats) -> Floats:
     count = values.shape[1]
     places = [round(share * (count - 1)) for share in (0.05, 0.5, 0.95)]
     found: Floats = np.partition(values, places, axis=1)[:, places]
-    return found
-
-
-def overlapped(columns: Columns, seconds: Mapping[str, Floats]) -> Floats:
-    """What all would take if the stages worked at the same time, a part going through them all.
-
-    As in a flow shop of equal jobs (Johnson 1954): the slowest stage, and one round of the others.
-    """
-    rounds = {"shape": columns.shaped, "ship": columns.shipped, "load": columns.loaded}
-    stages = np.stack([seconds[name] for name in STAGES if name in seconds])
-    once = np.stack([
-        seconds[name] / np.maximum(rounds[name].parts, 1) for name in STAGES if name in seconds
-    ])  # fmt: skip
-    slowest = stages.argmax(axis=0)[None]
-    through = once.sum(axis=0) - np.take_along_axis(once, slowest, axis=0)[0]
-    rest = sum((each for name, each in seconds.items() if name not in STAGES), np.zeros(()))
-    found: Floats = stages.max(axis=0) + through + rest
     return found
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -12,6 +12,7 @@ from splarn.core.tuning.bill import Traffic, costs_of
 from splarn.core.tuning.columns import Columns, Facts, Floats, Places, Table, Volume, columns_of
 from splarn.core.tuning.discrepancy import Discrepancy
 from splarn.core.tuning.laws import Law
+from splarn.core.tuning.overlap import Sharing
 from splarn.core.tuning.places import Kinds, alike, kinds_of, places_of
 from splarn.core.tuning.sampling import Likely, draws_of
 
@@ -101,6 +102,8 @@ class Model:
     volumes: tuple[Volume, ...]
     # Those of the trials, with what chance did to their parts.
     fitted: Columns
+    # How far stages slow one another that work at the same time.
+    sharing: Sharing = field(default_factory=Sharing)
     # Whether all trials come from another machine, engine or crowd than what is asked about.
     elsewhere: bool = False
     # By what intervals are widened, and why.
@@ -108,11 +111,16 @@ class Model:
     left_out: LeftOut | None = None
 
     def costs(
-        self, table: Table, columns: Columns, seconds: Mapping[str, Floats], prices: Prices
+        self,
+        table: Table,
+        columns: Columns,
+        seconds: Mapping[str, Floats],
+        prices: Prices,
+        total: Floats | None = None,
     ) -> dict[str, Floats]:
         """What loads cost whose phases take so long, by item; see `costs_of`."""
         resting = self.facts.resting_tier
-        return costs_of(table, columns, seconds, prices, self.traffic, resting)
+        return costs_of(table, columns, seconds, prices, self.traffic, resting, total)
 
     def columns(self, table: Table, volume: Volume) -> Columns:
         """Configurations at a volume as this model's laws want them."""

@@ -8,10 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from splarn.core.prices import Prices
-from splarn.core.tuning.columns import Floats, Table, Volume
+from splarn.core.tuning.columns import Floats, Table, Volume, added
 from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.laws import LEAST
 from splarn.core.tuning.model import Model
+from splarn.core.tuning.overlap import overlapped
 from splarn.core.tuning.plan import Limits
 from splarn.core.tuning.statistics import QUANTILES
 
@@ -94,20 +95,28 @@ def look_ahead(
     kinds = model.kinds(table)
     thetas = {one.law.phase.name: one.draws(draws, random) for one in model.phases}
 
-    def seconds_of(volume: Volume, here: Table) -> tuple[dict[str, Floats], Floats]:
+    def phases_of(volume: Volume, here: Table) -> dict[str, Floats]:
         told = model.seconds(here, volume, thetas, kinds, seed + 1)
-        by_phase = {name: few[which] for name, (few, which) in told.items()}
-        items = model.costs(here, model.columns(here, volume), by_phase, aim.prices)
-        return by_phase, sum(items.values(), np.zeros((here.count, draws)))
+        return {name: few[which] for name, (few, which) in told.items()}
+
+    def cost_of(volume: Volume, here: Table, phases: dict[str, Floats], total: Floats) -> Floats:
+        columns = model.columns(here, volume)
+        items = model.costs(here, columns, phases, aim.prices, total)
+        return sum(items.values(), np.zeros((here.count, draws)))
 
     def shows(places: Sequence[int], volume: Volume) -> Shown:
-        by_phase, cost = seconds_of(volume, table.take(np.array(places)))
-        total = sum(by_phase.values(), np.zeros(()))
+        # A trial's stages follow one another, so that each shows what it takes by itself.
+        here = table.take(np.array(places))
+        by_phase = phases_of(volume, here)
+        total = added(by_phase.values())
+        cost = cost_of(volume, here, by_phase, total)
         logs = tuple(np.log(np.maximum(one, LEAST)) for one in by_phase.values())
         return Shown(logs, total.mean(axis=1), cost.mean(axis=1))
 
-    by_phase, cost = seconds_of(aim.volume, table)
-    seconds = sum(by_phase.values(), np.zeros(()))
+    by_phase = phases_of(aim.volume, table)
+    share = model.sharing.draws(draws, random)
+    seconds = overlapped(model.columns(table, aim.volume), by_phase, share)
+    cost = cost_of(aim.volume, table, by_phase, seconds)
     # Where nothing has a price, what is cheap is what is fast.
     in_seconds = aim.limits.deadline is None or not cost.any()
     losses = _losses(seconds if in_seconds else cost, seconds, cost, aim.limits)

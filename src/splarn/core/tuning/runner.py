@@ -24,7 +24,7 @@ from splarn.core.tuning.strategy import Strategy
 from splarn.core.tuning.trial import Trial
 from splarn.core.tuning.trial_table import TrialTable, depot_of_trials
 from splarn.core.work.disk import forget_files
-from splarn.core.work.pool import Pools
+from splarn.core.work.pools import Pools
 from splarn.core.work.progress import Progress, Silent
 
 # So many that fail one after the other end a sweep.
