@@ -54,25 +54,20 @@ def overlapped(columns: Columns, seconds: Mapping[str, Floats], share: Floats | 
     return added((found, *rest))
 
 
-def sharing_of(trials: Sequence[Trial], columns: Columns) -> Sharing:
+def sharing_of(trials: Sequence[Trial]) -> Sharing:
     """What runs with overlapping stages show of it, with what is thought before.
 
-    `columns` has an entry a trial. A normal mean of known spreads (Gelman and others, "Bayesian
-    Data Analysis", 2013, 2.5).
+    A normal mean of known spreads (Gelman and others, "Bayesian Data Analysis", 2013, 2.5).
     """
     weight, mean = 1 / APART**2, USUAL / APART**2
-    for place, trial in enumerate(trials):
-        if not trial.overlapped:
-            continue
-        here = columns.take(slice(place, place + 1))
-        phases = {name: np.array([[value]]) for name, value in trial.phases.items()}
-        least = float(overlapped(here, phases, 0.0)[0, 0])
+    for trial in trials:
         stages = [trial.phases[name] for name in STAGES if name in trial.phases]
-        others = sum(stages) - max(stages)
-        if others <= KNOWN * trial.overlapped:
+        others = sum(stages) - max(stages, default=0.0)
+        if not trial.overlapped or others <= KNOWN * trial.overlapped:
             continue
-        shown = np.clip((trial.overlapped - least) / others, 0.0, 1.0)
+        hidden = sum(trial.phases.values()) - trial.overlapped
+        shown = float(np.clip(1 - hidden / others, 0.0, 1.0))
         spread = max(KNOWN * trial.overlapped / others, KNOWN)
         weight += 1 / spread**2
-        mean += float(shown) / spread**2
+        mean += shown / spread**2
     return Sharing(mean / weight, weight**-0.5)
