@@ -343,7 +343,7 @@ def test_runs_show_how_far_stages_share_a_machine(
         assert max(whole.phases.values()) < took < whole.seconds
         learned = fit_model([*trials, replace(whole, overlapped=took)], measured_here())
         assert learned.sharing.spread < 0.5 * model.sharing.spread
-        assert learned.sharing.mean == pytest.approx(share, abs=0.1)
+        assert learned.sharing.mean == pytest.approx(share, abs=0.15)
         told = forecast(learned, [one], WHOLE, PRICES)[0].seconds
         assert told.median == pytest.approx(took, rel=0.05)
 
