@@ -29,8 +29,8 @@ from splarn.core.work.pools import Pools
 from splarn.demo.scenario import Delivery
 from splarn.depots.arrived import inputs_at
 from splarn.engines import open_engine, opener
+from splarn.engines.millrace.files import MillraceFiles
 from splarn.engines.millrace.link import MillraceLink
-from splarn.engines.millrace.parts import MillraceFiles
 from splarn.standin.depot import SimulatedDepot
 from splarn.standin.millrace.api import Millrace
 from splarn.standin.millrace.physics import EnginePhysics

@@ -30,6 +30,9 @@ class DepotLanding:
     Raises RequestError for a depot of an unknown kind.
     """
 
+    # What has arrived is read from there.
+    read_here = False
+
     def __init__(self, depot: str, name: str) -> None:
         self._depot, self._name = depot, name
         self._sent: list[str] = []
@@ -94,13 +97,14 @@ class DepotSender:
     def __init__(self, depot: Depot, address: str, name: str) -> None:
         self._depot, self._address, self._name = depot, address, name
 
-    def send(self, path: Path) -> Sent:
+    def send(self, path: Path, part_id: str) -> Sent:
         """See Sender."""
         request = ShipRequest((path,), self._depot, template=f"{self._name}/{{name}}")
         return ship(request, Inline()).files[0]
 
-    def source(self, name: str, codec: str, format: str) -> Source:
+    def source(self, path: Path, codec: str, format: str) -> Source:
         """See Sender."""
+        name = path.name
         at = place(self._address)
         if isinstance(at, Path):
             where: Place = at / self._name / name

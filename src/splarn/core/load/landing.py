@@ -21,6 +21,10 @@ class Landing(Protocol):
     def place(self) -> str:
         """Its address as it may be shown."""
 
+    @property
+    def read_here(self) -> bool:
+        """Whether what was sent is read from here all the same, so that it must stay."""
+
     def ship(self, manifest: Manifest, pool: Pool, progress: Progress | None = None) -> ShipRecord:
         """Sends the parts; what has arrived before is not sent again."""
 
@@ -40,11 +44,11 @@ class Landing(Protocol):
 class Sender(Protocol):
     """One stream to a landing. All raise OutsideError when the depot fails."""
 
-    def send(self, path: Path) -> Sent:
+    def send(self, path: Path, part_id: str) -> Sent:
         """Sends a part, unless it has arrived."""
 
-    def source(self, name: str, codec: str, format: str) -> Source:
-        """A part that has arrived, as it is read from there."""
+    def source(self, path: Path, codec: str, format: str) -> Source:
+        """A part that has arrived, as it is to be read."""
 
     def remove(self, name: str) -> None:
         """Removes a part if it is there."""

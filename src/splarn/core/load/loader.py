@@ -10,6 +10,7 @@ from splarn.core.errors import RequestError
 from splarn.core.load.arriving import Arrivals, sealed
 from splarn.core.load.finish import Finished, MoveRefusedError, clean_up, finish
 from splarn.core.load.handed import hand_over
+from splarn.core.load.handed_meanwhile import hand_over_meanwhile
 from splarn.core.load.opening import Opened, go_straight, open_load
 from splarn.core.load.phases import PhaseTimer
 from splarn.core.load.refusals import Confirm, ContentInQuestionError
@@ -81,9 +82,14 @@ def load(
             timer.rows_begin()
             moments: tuple[float | None, float | None]
             if engine.reads_parts:
-                handed = hand_over(keeper, request, opened, pool, watch, arrivals, timer)
+                if arrivals is None:
+                    handed = hand_over(keeper, request, opened, pool, watch)
+                else:
+                    handed = hand_over_meanwhile(
+                        keeper, request, opened, pool, watch, arrivals, timer
+                    )
                 results, sending, loading = handed.results, handed.sending, handed.loading
-                moments = (handed.started, handed.finished)
+                moments, timer.waited = (handed.started, handed.finished), handed.waited
                 request = replace(request, inputs=handed.inputs, delivered=None)
             elif arrivals is not None:
                 arrived = run_arriving(request, opened, pool, watch, arrivals)

@@ -15,7 +15,8 @@ class PhaseTimer:
 
     `first` is when the first row was on its way, `last` when the last one was in. Sizing a compute
     `up` and `down`, and `sending` files, are phases of their own within those moments. `opened` is
-    when parts could come, where they arrive meanwhile: what is waited for then is no queue.
+    when parts could come, where they arrive meanwhile: what is waited for then is no queue but
+    for the seconds `waited` until the first one is let in.
     """
 
     clock: Callable[[], float]
@@ -24,6 +25,7 @@ class PhaseTimer:
     last: float = field(init=False)
     ended: float = field(init=False)
     opened: float | None = field(init=False, default=None)
+    waited: float = field(init=False, default=0.0)
 
     def __post_init__(self) -> None:
         self.begun = self.first = self.last = self.ended = self.clock()
@@ -71,7 +73,7 @@ class PhaseTimer:
         until = self.first - sending - up if self.opened is None else self.opened
         return {
             **({"ship": sending, "size": up + down} if handed else {}),
-            "queue": max(until - self.begun, 0.0),
+            "queue": max(until - self.begun, 0.0) + self.waited,
             "load": self.last - self.first if loading is None else loading,
             "finish": max(self.ended - self.last - down, 0.0),
         }

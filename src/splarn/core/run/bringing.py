@@ -92,6 +92,7 @@ class Bringing:
         self._lock = threading.Lock()
         self._journal: Journal | None = None
         self._shipped: frozenset[str] | None = None
+        self._watch_ships = watch("ship")
         self._going: Feed[Input] = Feed(1 << 30)
 
     def begin(self, load_id: str, parts: Mapping[str, PartNote]) -> None:
@@ -229,14 +230,16 @@ class Bringing:
 
     def _sent_source(self, sender: Sender, part: Part) -> Source:
         """Sends a part where it has not arrived yet; it is gone from here then."""
-        path = self.making.folder / part.path
+        path, making = self.making.folder / part.path, self.making
+        assert self.landing is not None, "only what has somewhere to go is sent"
         if path.exists():
-            sent = sender.send(path)
+            sent = sender.send(path, part.content or part.hash)
+            self._watch_ships.advance(sent.bytes)
             with self._lock:
                 self.sent.append(sent)
-            if not self.making.keep_parts:
+            if not making.keep_parts and not self.landing.read_here:
                 path.unlink()
-        return sender.source(path.name, part.codec, self.making.output.format)
+        return sender.source(path, part.codec, making.output.format)
 
     def _remove(self) -> None:
         """Removes parts that are in, here and where they were shipped to."""

@@ -17,6 +17,7 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import read_layout, to_descriptor
 from splarn.core.load import LoadRecord, LoadRequest, inputs_from_files, load
+from splarn.core.load.inbox import Inbox
 from splarn.core.load.landing import Landing
 from splarn.core.load.refusals import Confirm
 from splarn.core.prices import Cost, Stretch, reckon
@@ -102,9 +103,10 @@ def run_plan(
     making = Making(
         tuple(paths), plan.layout, parts, folder, workers, plan.bad_rows, keep_parts or twice
     )
-    bringing = Bringing(
-        making, landing, configuration.transfer_streams, configuration.load_streams, watch
-    )
+    if landing is None and engine.reads_parts:
+        landing = Inbox(open_engine)
+    senders = configuration.transfer_streams or configuration.load_streams
+    bringing = Bringing(making, landing, senders, configuration.load_streams, watch)
     request = LoadRequest(
         open_engine,
         plan.table,
@@ -201,7 +203,7 @@ def _told(
     tier = plan.configuration.tier
     compute = record.compute or (Stretch(tier, busy),)
     usage = replace(record.usage(tier), compute=compute, machine=seconds)
-    if bringing.landing is not None:
+    if bringing.landing is not None and not bringing.landing.read_here:
         of_sent = ShipRecord(bringing.landing.place, tuple(bringing.sent), 0.0, True).usage()
         usage = replace(
             usage,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -10,6 +10,7 @@ from splarn.core.check.limit import BadRows
 from splarn.core.layout import Layout
 from splarn.core.reading.faults import Fault
 from splarn.core.source.places import Place
+from splarn.core.target.notes import PartNote
 
 
 @dataclass(frozen=True)
@@ -97,6 +98,19 @@ class Compute(Protocol):
         """Gives the compute another size; done when this returns."""
 
 
+class OpenOrder(Protocol):
+    """An order whose parts come meanwhile. All raise OutsideError when the engine fails."""
+
+    def add(self, parts: Sequence[HandedPart], notes: Sequence[PartNote]) -> None:
+        """Hands further parts over, and notes those that have no note yet; files are there."""
+
+    def news(self) -> list[PartJob]:
+        """Parts that are through since this was last asked; waits a little where there is none."""
+
+    def end(self) -> PartsLoaded:
+        """Nothing more will come; waits for what is at work, and says when each part was."""
+
+
 class WholeFiles(Protocol):
     """An engine that reads files itself."""
 
@@ -105,6 +119,12 @@ class WholeFiles(Protocol):
 
         Parts that an earlier call brought in are not loaded again and are among those returned.
         """
+
+    def open_order(self, order: PartsOrder) -> OpenOrder:
+        """Begins an order without parts."""
+
+    def send(self, part: HandedPart) -> None:
+        """Sends a file from here to where the engine finds it, unless it is there."""
 
     def let_pass(self, seconds: float) -> None:
         """So much time went by in which parts were made; for an engine with a clock of its own."""

@@ -62,11 +62,12 @@ class Pool(Protocol):
         feed: Feed[Item],
         make: Callable[[Item], Task],
         watch: Progress | None = None,
+        ahead: int = 0,
     ) -> Iterator[tuple[Item, Result]]:
         """Items that come meanwhile, with the results of the tasks that are made of them.
 
-        An item is taken, and its task made here, once a worker is free for it. Raises what `feed`
-        ends with.
+        An item is taken, and its task made here, once a worker is free for it, or so many `ahead`
+        of that. Raises what `feed` ends with.
         """
 
     def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
@@ -106,6 +107,7 @@ class Inline:
         feed: Feed[Item],
         make: Callable[[Item], Task],
         watch: Progress | None = None,
+        ahead: int = 0,
     ) -> Iterator[tuple[Item, Result]]:
         """See Pool."""
         lane = ThreadLane(watch)
@@ -174,6 +176,7 @@ class Futures:
         feed: Feed[Item],
         make: Callable[[Item], Task],
         watch: Progress | None = None,
+        ahead: int = 0,
     ) -> Iterator[tuple[Item, Result]]:
         """See Pool."""
         # Whatever happens is heard in one place: a task that has come, or one that has ended.
@@ -182,7 +185,7 @@ class Futures:
         begun: dict[Future[Result], Item] = {}
         try:
             while True:
-                while len(begun) < self.workers and (item := feed.take()) is not None:
+                while len(begun) < self.workers + ahead and (item := feed.take()) is not None:
                     future = self._submit(run, make(item), watch)
                     begun[future] = item
                     future.add_done_callback(events.put)

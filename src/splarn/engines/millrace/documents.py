@@ -51,17 +51,21 @@ def ordered(
         "streams": order.streams,
         "batch_rows": order.batch_rows,
         "limit": order.bad_rows.as_json(),
-        "parts": [
-            {
-                "part_id": part.part_id,
-                "name": str(part.path),
-                "codec": part.codec,
-                "place": place,
-                "hash": part.hash,
-            }
-            for part, place in zip(parts, places, strict=True)
-        ],
+        "parts": part_documents(parts, places),
     }
+
+
+def part_documents(parts: Sequence[HandedPart], places: Sequence[str]) -> list[dict[str, str]]:
+    return [
+        {
+            "part_id": part.part_id,
+            "name": str(part.path),
+            "codec": part.codec,
+            "place": place,
+            "hash": part.hash,
+        }
+        for part, place in zip(parts, places, strict=True)
+    ]
 
 
 def part_job(found: dict[str, Any]) -> PartJob:

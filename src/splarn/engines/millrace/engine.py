@@ -12,12 +12,12 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import to_descriptor
 from splarn.core.target.session import Engine
+from splarn.engines.millrace.files import MillraceFiles
 from splarn.engines.millrace.link import MillraceLink
 from splarn.engines.millrace.parts import (
     MillraceClaims,
     MillraceCompute,
     MillraceDigests,
-    MillraceFiles,
     MillraceNotes,
     MillraceRows,
     MillraceTables,

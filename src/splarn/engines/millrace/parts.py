@@ -5,25 +5,18 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
-from contextlib import closing
-from pathlib import Path
 from typing import Any
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
-from splarn.core.ship.content import blocks_of, digest_of
-from splarn.core.source.places import key_of
-from splarn.core.source.retry import Trying
-from splarn.core.source.secrets import filled
 from splarn.core.target.digest import ColumnDigest
-from splarn.core.target.handover import HandedPart, PartsLoaded, PartsOrder, Size, Watch
+from splarn.core.target.handover import Size
 from splarn.core.target.hashing import Unhashed
 from splarn.core.target.marks import Marks
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.target.tables import LIKE, Likeness, ReadBack, TableColumn, TableIndex, Writer
-from splarn.engines.millrace.documents import load_note, note_document, ordered, part_job, part_note
+from splarn.engines.millrace.documents import load_note, note_document, part_note
 from splarn.engines.millrace.link import MillraceLink
 
 # How long a session waits for its turn with a table, and between two looks whether it has come.
@@ -255,60 +248,3 @@ class MillraceCompute(Concern):
     def resize(self, tier: str) -> None:
         """See Compute."""
         self.link.call("PUT", "/compute", {"tier": tier})
-
-
-class MillraceFiles(Concern):
-    """Files that it reads itself; those that lie here are sent into its inbox."""
-
-    def load_parts(self, order: PartsOrder, watch: Watch) -> PartsLoaded:
-        """See WholeFiles. Files from here go into its inbox first."""
-        done = {
-            note.part_id
-            for note in MillraceNotes(self.link).parts([order.load_id])
-            if note.state == "done"
-        }
-        self.link.broken_off.clear()
-        wanted = [part for part in order.parts if part.part_id not in done]
-        sending = 0.0
-        if wanted:
-            begun = time.perf_counter()
-            placed = self._placed(wanted, order.streams)
-            if any(isinstance(part.path, Path) for part in wanted):
-                # The line is real; while it was busy, time went by there too.
-                sending = time.perf_counter() - begun
-                self.let_pass(sending)
-            self._go_on()
-            self.link.call("POST", "/loads", ordered(order, wanted, placed))
-        while (progress := self.link.call("GET", f"/loads/{order.load_id}"))["state"] == "begun":
-            watch(len(done) + progress["through"])
-        return PartsLoaded(tuple(part_job(one) for one in progress.get("jobs", [])), sending)
-
-    def let_pass(self, seconds: float) -> None:
-        """See WholeFiles."""
-        self.link.call("POST", "/clock", {"advance": seconds})
-
-    def _go_on(self) -> None:
-        """Raises OutsideError once the load was broken off."""
-        if self.link.broken_off.is_set():
-            raise OutsideError(f"The load was broken off before {self.link.place} began it.")
-
-    def _placed(self, parts: Sequence[HandedPart], streams: int) -> list[str]:
-        """Where Millrace finds parts; those that lie here are sent into its inbox."""
-        from splarn.depots.http import HttpDepot
-
-        with (
-            closing(HttpDepot(f"{self.link.base}/inbox")) as inbox,
-            ThreadPoolExecutor(streams) as pool,
-        ):
-
-            def placed(part: HandedPart) -> str:
-                self._go_on()
-                if not isinstance(part.path, Path):
-                    return filled(key_of(part.path), str(part.path))
-                name = f"{part.part_id.replace(':', '-')}-{part.path.name}"
-                trying = Trying(self.link.place, part.path.name)
-                digest, size = digest_of(blocks_of(part.path))
-                trying.until_ready(lambda: inbox.put(name, blocks_of(part.path), size, digest))
-                return f"inbox:{name}"
-
-            return list(pool.map(placed, parts))

@@ -4,7 +4,9 @@ GET    /compute            size, state and clock          PUT {"tier": …} resi
 POST   /clock              {"advance": seconds} lets time go by
 POST   /steps              {"steps": […], "commit": …} one transaction over the tables
 PUT    /inbox/NAME         a part handed in directly
-POST   /loads              an order; GET /loads/ID its state, DELETE ends it
+POST   /loads              an order; GET /loads/ID its state, DELETE ends it; one that is "open"
+POST   /loads/ID           takes further "parts" with their "notes", tells "news" after so many,
+                           or is told by "end" that all have come
 GET    /jobs               records of all parts ever loaded
 GET    /holds/HOLDER       an answer without end, for as long as the holder lives
 POST   /holds/HOLDER       {"take": name} or {"leave": name}, which others then wait for
@@ -27,7 +29,7 @@ from starlette.responses import JSONResponse, Response
 from splarn.core.errors import RequestError
 from splarn.standin.depot import SimulatedDepot
 from splarn.standin.millrace.clock import SimulatedCompute
-from splarn.standin.millrace.loading import Loading, Order, jobs_of
+from splarn.standin.millrace.loading import Loading, Order, jobs_of, parts_of
 from splarn.standin.millrace.physics import EnginePhysics
 from splarn.standin.millrace.store import NoSuch, Store
 from splarn.standin.physics import DepotPhysics
@@ -136,15 +138,39 @@ class Millrace:
         return {"found": answers}
 
     def _load(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
+        if below:
+            return self._go_on(below, document)
         order = Order.read(document)
         with self._turn:
             earlier = self._loads.get(order.load_id)
             if earlier is not None and not earlier.ended.is_set():
                 raise NoSuch(f"the load {order.load_id} is under way")
-            loading = Loading(order, self.store, self.compute, self.physics, self.folder)
+            loading = Loading(
+                order, self.store, self.compute, self.physics, self.folder, self._pool
+            )
             self._loads[order.load_id] = loading
-        threading.Thread(target=loading.run, args=(self._pool, self._turn), daemon=True).start()
+        loading.add(order.parts)
+        if not document.get("open"):
+            loading.close()
+        threading.Thread(target=loading.run, args=(self._turn,), daemon=True).start()
         return {"state": "begun"}
+
+    def _go_on(self, load_id: str, document: dict[str, Any]) -> dict[str, Any]:
+        """Further parts of an open order, what became of those before, or its end."""
+        loading = self._loads.get(load_id)
+        if loading is None:
+            raise NoSuch(f"there is no order of the load {load_id}")
+        if "parts" in document:
+            parts = parts_of(document)
+            self.store.steps(
+                [{"do": "note_part", "note": note} for note in document["notes"]], True
+            )
+            with self._turn:
+                loading.add(parts)
+        if document.get("end"):
+            loading.close()
+        after = document.get("news")
+        return {"jobs": [] if after is None else loading.news(int(after), PATIENCE)}
 
     def _state(self, load_id: str, document: dict[str, Any]) -> dict[str, Any]:
         loading = self._loads.get(load_id)

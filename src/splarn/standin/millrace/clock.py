@@ -89,20 +89,33 @@ class SimulatedCompute:
             self._last_work = self.now
         return self.now - before
 
-    def schedule(self, work: Sequence[Work], streams: int, admission: float) -> list[Times]:
+    def schedule(
+        self,
+        work: Sequence[Work],
+        streams: int,
+        admission: float,
+        handed_in: Sequence[float] | None = None,
+    ) -> list[Times]:
         """Does the parts in order, at most `streams` at once; slots may be busy with others.
 
-        The clock does not move: whoever waits for the end moves it with `reach`.
+        `handed_in` are moments before which parts were not there, all there now if None. The clock
+        does not move: whoever waits for the end moves it with `reach`.
         """
-        queued = self.now
-        begin = self.wake() + admission
+        since = handed_in or [self.now] * len(work)
+        if handed_in and handed_in[0] < self.now:
+            # It was woken when the first one came.
+            later, self.now = self.now, handed_in[0]
+            begin = self.wake() + admission
+            self.now = later
+        else:
+            begin = self.wake() + admission
         heapq.heapify(self._free)
         lanes = [heapq.heappop(self._free) for _ in range(min(streams, len(self._free)))]
         lanes = [max(lane, begin) for lane in lanes]
-        started, finished, lanes = _carried_out(work, lanes, begin, self.physics)
+        started, finished, lanes = _carried_out(work, since, lanes, begin, self.physics)
         for lane in lanes:
             heapq.heappush(self._free, lane)
-        return [Times(queued, *pair) for pair in zip(started, finished, strict=True)]
+        return [Times(*times) for times in zip(since, started, finished, strict=True)]
 
     def reach(self, moment: float) -> None:
         """Moves the clock to a moment when work ended, unless it is past it."""
@@ -116,7 +129,11 @@ class SimulatedCompute:
 
 
 def _carried_out(
-    work: Sequence[Work], lanes: list[float], begin: float, physics: EnginePhysics
+    work: Sequence[Work],
+    since: Sequence[float],
+    lanes: list[float],
+    begin: float,
+    physics: EnginePhysics,
 ) -> tuple[list[float], list[float], list[float]]:
     """When each part starts and ends, and when the lanes are free after that.
 
@@ -131,14 +148,14 @@ def _carried_out(
     working: list[tuple[float, int]] = []
     time, progress = begin, 0.0
     while waiting or opening or working:
-        while waiting and lanes and lanes[0] <= time:
+        while waiting and lanes and max(lanes[0], since[waiting[0]]) <= time:
             heapq.heappop(lanes)
             part = waiting.popleft()
             started[part] = time
             heapq.heappush(opening, (time + work[part].overhead, part))
         speed, edge = _speed(len(opening) + len(working), time, physics)
         moments = [edge] if working else []
-        moments += [lanes[0]] if waiting and lanes else []
+        moments += [max(lanes[0], since[waiting[0]])] if waiting and lanes else []
         moments += [opening[0][0]] if opening else []
         done = time + (working[0][0] - progress) / speed if working else float("inf")
         moment = max(min(*moments, done, float("inf")), time)

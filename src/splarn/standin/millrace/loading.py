@@ -58,14 +58,17 @@ class Order:
             str(document["table"]),
             from_descriptor(document["layout"], "the order"),
             tuple(document["names"]),
-            tuple(
-                {key: str(part[key]) for key in ("part_id", "name", "codec", "place", "hash")}
-                for part in document["parts"]
-            ),
+            parts_of(document),
             max(int(document["streams"]), 1),
             int(document["batch_rows"]),
             BadRows.read(document["limit"]),
         )
+
+
+def parts_of(document: dict[str, Any]) -> tuple[dict[str, str], ...]:
+    """The parts that a request names. Raises KeyError or TypeError."""
+    keys = ("part_id", "name", "codec", "place", "hash")
+    return tuple({key: str(part[key]) for key in keys} for part in document["parts"])
 
 
 @dataclass
@@ -82,7 +85,10 @@ class _Outcome:
 
 
 class Loading:
-    """One load, carried out in threads of the server; `cancel` ends it after the parts at work."""
+    """One load, carried out in threads of the server; `cancel` ends it after the parts at work.
+
+    Parts may be added until `close`. `through` are the parts that are through, as they came to it.
+    """
 
     def __init__(
         self,
@@ -91,31 +97,68 @@ class Loading:
         compute: SimulatedCompute,
         physics: EnginePhysics,
         folder: Path,
+        pool: ThreadPoolExecutor,
     ) -> None:
         self.order, self.store, self.compute = order, store, compute
-        self.physics, self.folder = physics, folder
-        self.done = 0
+        self.physics, self.folder, self.pool = physics, folder, pool
+        self.through: list[_Outcome] = []
         self.ended = threading.Event()
+        self.change = threading.Condition()
         self._stop = threading.Event()
+        self._closed = threading.Event()
+        self._earlier = {job["part_id"] for job in jobs_of(store, order.load_id)}
+        self._futures: list[Future[_Outcome | None]] = []
+        # When each part was handed in, by the clock.
+        self._since: list[float] = []
+
+    def add(self, parts: Sequence[dict[str, str]]) -> None:
+        """Takes further parts. Raises NoSuch once nothing more is taken."""
+        if self._closed.is_set() or self._stop.is_set():
+            raise NoSuch(f"the load {self.order.load_id} takes no more parts")
+        for part in parts:
+            number = len(self._futures)
+            self._since.append(self.compute.now)
+            tried = part["part_id"] in self._earlier
+            self._futures.append(self.pool.submit(self._one, number, part, tried))
+
+    def close(self) -> None:
+        """Nothing more will come."""
+        self._closed.set()
 
     def cancel(self) -> None:
         """Lets no further part begin."""
         self._stop.set()
+        self._closed.set()
 
-    def run(self, pool: ThreadPoolExecutor, turn: threading.Lock) -> None:
-        """Loads every part that is not in; `turn` guards the clock."""
+    def run(self, turn: threading.Lock) -> None:
+        """Waits until all parts are through, and for the clock to judge them; `turn` guards it."""
         try:
-            earlier = {job["part_id"] for job in jobs_of(self.store, self.order.load_id)}
-            futures: list[Future[_Outcome | None]] = [
-                pool.submit(self._one, number, part, part["part_id"] in earlier)
-                for number, part in enumerate(self.order.parts)
+            self._closed.wait()
+            wait(self._futures)
+            told = [future.result() for future in self._futures]
+            pairs = [
+                (one, since)
+                for one, since in zip(told, self._since, strict=True)
+                if one is not None
             ]
-            wait(futures)
-            outcomes = [outcome for future in futures if (outcome := future.result()) is not None]
             with turn:
-                self._judge(outcomes)
+                self._judge([one for one, _ in pairs], [since for _, since in pairs])
         finally:
             self.ended.set()
+            with self.change:
+                self.change.notify_all()
+
+    @property
+    def done(self) -> int:
+        """How many parts are through."""
+        return len(self.through)
+
+    def news(self, after: int, patience: float) -> list[dict[str, Any]]:
+        """Records of parts that are through, but for the first so many; waits a little for one."""
+        with self.change:
+            if len(self.through) <= after and not self.ended.is_set():
+                self.change.wait(patience)
+            return [_job(one) for one in self.through[after:]]
 
     def _one(self, number: int, part: dict[str, str], tried: bool) -> _Outcome | None:
         """Reads and stores one part; None when it is in already or will not be begun."""
@@ -132,7 +175,9 @@ class Loading:
         except (Wrong, SplarnError, NoSuch, pa.ArrowException, OSError) as error:
             outcome.state, outcome.error = "failed", str(error) or type(error).__name__
             self._stop.set()
-        self.done += 1
+        with self.change:
+            self.through.append(outcome)
+            self.change.notify_all()
         return outcome
 
     def _take(self, part: dict[str, str], was: list[Any], outcome: _Outcome) -> None:
@@ -187,7 +232,7 @@ class Loading:
             fetch(depot, name, path)
         return path
 
-    def _judge(self, outcomes: Sequence[_Outcome]) -> None:
+    def _judge(self, outcomes: Sequence[_Outcome], since: Sequence[float]) -> None:
         """Lets the clock say when each part was at work, and keeps that with its job."""
         physics, order = self.physics, self.order
         number = self.compute.loads
@@ -200,7 +245,7 @@ class Loading:
             factor = physics.factor(physics.luck(number, index))
             work.append(Work(physics.overhead, seconds * factor + max(batches, 1) * physics.commit))
         admission = physics.admission * luck.lognormvariate(0, physics.noise)
-        times = self.compute.schedule(work, order.streams, admission)
+        times = self.compute.schedule(work, order.streams, admission, since)
         with self.store.transaction() as catalogue:
             for one, time in zip(outcomes, times, strict=True):
                 _note_job(catalogue, order.load_id, one, time)
@@ -208,6 +253,16 @@ class Loading:
             self.compute.reach(max(time.ended for time in times))
         for path in (self.folder / "fetched").glob(f"{order.load_id}-*"):
             path.unlink()
+
+
+def _job(one: _Outcome) -> dict[str, Any]:
+    """A part's record before the clock has judged how long it took."""
+    return {
+        "part_id": one.part["part_id"], "name": one.part["name"], "state": one.state,
+        "waiting": None, "begun": None, "ended": None, "bytes": one.unpacked, "rows": one.rows,
+        "refused": len(one.faults), "error": one.error,
+        "faults": [asdict(fault) for fault in one.faults],
+    }  # fmt: skip
 
 
 def jobs_of(store: Store, load_id: str | None = None) -> list[dict[str, Any]]:

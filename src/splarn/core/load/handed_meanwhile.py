@@ -1,0 +1,172 @@
+"""Loads into an engine that reads files itself, of parts that arrive while others are loaded."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from dataclasses import replace
+
+from splarn.core.errors import SplarnError
+from splarn.core.load.arriving import Arrivals
+from splarn.core.load.handed import (
+    Handed,
+    ReadTask,
+    first_and_last,
+    handed_part,
+    keep_rejects,
+    order_of,
+    read_part,
+    read_task,
+    refuse_failed,
+    result_of,
+)
+from splarn.core.load.opening import Opened
+from splarn.core.load.phases import PhaseTimer
+from splarn.core.load.request import Input, LoadRequest, rejects_file
+from splarn.core.load.stream import PartResult
+from splarn.core.load.streams import Tally, in_order, note_of, rejects_folder
+from splarn.core.target.digest import ColumnDigest
+from splarn.core.target.handover import OpenOrder, PartJob
+from splarn.core.target.notes import PartNote
+from splarn.core.target.session import Session
+from splarn.core.work.pool import Pool
+from splarn.core.work.progress import Progress
+
+# So many parts are with the engine for each stream, so that none waits for us.
+A_STREAM = 3
+
+
+def hand_over_meanwhile(
+    session: Session,
+    request: LoadRequest,
+    opened: Opened,
+    pool: Pool,
+    watch: Progress,
+    arrivals: Arrivals,
+    timer: PhaseTimer,
+) -> Handed:
+    """Hands parts over as they arrive, and reads each here; raises as `hand_over` does."""
+    assert session.files is not None, "this engine reads files"
+    watch.start("load", None, "parts")
+    timer.catch_up(session.files)
+    order = session.files.open_order(order_of(request, opened, pool.workers, ()))
+    try:
+        return _Order(session, order, request, opened, watch, arrivals, timer).carry_out(pool)
+    except BaseException:
+        # What is at work there comes to its end; nothing further begins.
+        with suppress(SplarnError):
+            session.claims.await_batches(opened.note.load_id)
+        raise
+
+
+class _Order:
+    """An open order: which parts are with the engine, and what is known of each."""
+
+    def __init__(
+        self,
+        session: Session,
+        order: OpenOrder,
+        request: LoadRequest,
+        opened: Opened,
+        watch: Progress,
+        arrivals: Arrivals,
+        timer: PhaseTimer,
+    ) -> None:
+        self.session, self.order, self.timer = session, order, timer
+        self.request, self.opened = request, opened
+        self.watch, self.arrivals = watch, arrivals
+        self.rejects = rejects_folder(request, opened)
+        self.tally = Tally(request.bad_rows)
+        self.notes: dict[str, PartNote] = {}
+        self.entries: dict[str, Input] = {}
+        self.digests: dict[str, list[ColumnDigest] | None] = {}
+        self.jobs: dict[str, PartJob] = {}
+        # Parts that were in before, of which the engine has nothing to say.
+        self.before: set[str] = set()
+        self.loaded: dict[str, PartResult] = {}
+
+    def carry_out(self, pool: Pool) -> Handed:
+        """Until all parts have come and are in."""
+        feed, verify = self.arrivals.feed, self.request.verify
+        run = read_part if verify else _unread
+        for entry, digest in pool.as_fed(run, feed, self._hand, None, A_STREAM * pool.workers):
+            self.digests[entry.part_id] = digest
+            self._settle(entry.part_id)
+            self._hear()
+        while len(self.loaded) < len(self.entries):
+            self._hear()
+        answer = self.order.end()
+        self.watch.finish()
+        ended = {job.part_id: job for job in answer.jobs if job.part_id in self.jobs}
+        noted = {note.part_id: note for note in self.session.notes.parts([self._load_id])}
+        results = [
+            (self.entries[part_id], self._told(result, noted[part_id], ended.get(part_id)))
+            for part_id, result in self.loaded.items()
+        ]
+        first, last = first_and_last(list(ended.values()))
+        loading = 0.0 if first is None or last is None else _union(list(ended.values()))
+        arrived = in_order(results, self.arrivals, self.tally, loading)
+        waited = max(min((job.begun for job in ended.values()), default=0.0)
+                     - min((job.waiting for job in ended.values()), default=0.0), 0.0)  # fmt: skip
+        return Handed(arrived.inputs, arrived.results, first, last, answer.sending, loading, waited)
+
+    @property
+    def _load_id(self) -> str:
+        return self.opened.note.load_id
+
+    def _hand(self, entry: Input) -> ReadTask:
+        """Hands a part over that has arrived; the task of reading it here."""
+        note = note_of(self.request, self.opened, entry)
+        self.entries[entry.part_id], self.notes[entry.part_id] = entry, note
+        if note.state == "done":
+            self.before.add(entry.part_id)
+        else:
+            self.timer.catch_up(self.session.files)
+            new = [] if entry.part_id in self.opened.parts else [note]
+            self.order.add([handed_part(entry)], new)
+        return read_task(self.request, entry, self.opened.note.details.names)
+
+    def _hear(self) -> None:
+        """Takes in what has become of parts."""
+        for job in self.order.news():
+            entry = self.entries[job.part_id]
+            self.jobs[job.part_id] = job
+            keep_rejects(self.rejects, rejects_file(entry), entry, self.jobs)
+            refuse_failed(self.request, entry, job, f"{len(self.loaded)}")
+            self._settle(job.part_id)
+
+    def _settle(self, part_id: str) -> None:
+        """A part is in once the engine says so, and known once it was read here too."""
+        job = self.jobs.get(part_id)
+        if part_id not in self.digests or (job is None and part_id not in self.before):
+            return
+        entry, note = self.entries[part_id], self.notes[part_id]
+        if job is not None:
+            note = replace(
+                note, state="done", position=job.bytes, rows=job.rows, refused=job.refused
+            )
+        result = result_of(
+            entry, note, job, self.digests[part_id], self.rejects, rejects_file(entry)
+        )
+        self.loaded[part_id] = result
+        self.arrivals.loaded(entry, result)
+        self.tally.add(result, self.arrivals.set_aside())
+        self.watch.advance(1)
+
+    def _told(self, result: PartResult, note: PartNote, job: PartJob | None) -> PartResult:
+        """With the note as the engine keeps it, and how long it says that the part took."""
+        seconds = result.seconds if job is None else job.ended - job.begun
+        return replace(result, note=note, seconds=seconds)
+
+
+def _unread(task: ReadTask) -> list[ColumnDigest] | None:
+    """In place of reading a part that nothing is held against."""
+    return None
+
+
+def _union(jobs: list[PartJob]) -> float:
+    """For how long at least one was at work."""
+    total, until = 0.0, float("-inf")
+    for job in sorted(jobs, key=lambda one: one.begun):
+        total += max(job.ended - max(job.begun, until), 0.0)
+        until = max(until, job.ended)
+    return total

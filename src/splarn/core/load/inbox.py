@@ -1,0 +1,76 @@
+"""The inbox of an engine that reads files itself, as a place that parts are sent to."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from pathlib import Path
+
+from splarn.core.errors import RequestError
+from splarn.core.load.request import Input
+from splarn.core.shape.manifest import Manifest
+from splarn.core.ship.record import Sent, ShipRecord, Turn
+from splarn.core.source.source import Source, look
+from splarn.core.target.handover import HandedPart, WholeFiles
+from splarn.core.target.session import OpenEngine
+from splarn.core.work.pool import Pool
+from splarn.core.work.progress import Progress
+
+
+class Inbox:
+    """See Landing. What is in it is taken out by the engine as it is loaded, and read here too."""
+
+    read_here = True
+
+    def __init__(self, open_engine: OpenEngine) -> None:
+        self._open_engine = open_engine
+
+    @property
+    def place(self) -> str:
+        """See Landing."""
+        return self._open_engine().place
+
+    def ship(self, manifest: Manifest, pool: Pool, progress: Progress | None = None) -> ShipRecord:
+        """See Landing. Raises RequestError: parts are sent one by one."""
+        raise RequestError("An inbox is sent parts one by one.")
+
+    def inputs(self, manifest: Manifest) -> tuple[Input, ...]:
+        """See Landing. Nothing is ever known to be there."""
+        return ()
+
+    @contextmanager
+    def sender(self) -> Iterator[InboxSender]:
+        """See Landing."""
+        with closing(self._open_engine().connect()) as session:
+            assert session.files is not None, "only an engine that reads files has an inbox"
+            yield InboxSender(session.files)
+
+    def names(self) -> list[str]:
+        """See Landing. What is there is sent again, which costs no more than asking."""
+        return []
+
+    def clear(self) -> None:
+        """See Landing. Nothing stays there."""
+
+
+class InboxSender:
+    """See Sender."""
+
+    def __init__(self, files: WholeFiles) -> None:
+        self._files = files
+
+    def send(self, path: Path, part_id: str) -> Sent:
+        """See Sender."""
+        begun, size = time.perf_counter(), path.stat().st_size
+        self._files.send(HandedPart(part_id, path, ""))
+        turn = Turn(1, size, time.perf_counter() - begun, 1, 0, 0.0)
+        return Sent(str(path), path.name, size, "", False, (turn,))
+
+    def source(self, path: Path, codec: str, format: str) -> Source:
+        """See Sender."""
+        size, stamp = look(path)
+        return Source(path, size, stamp, codec, format)
+
+    def remove(self, name: str) -> None:
+        """See Sender. The engine has done that."""
