@@ -102,7 +102,7 @@ class DepotSender:
         request = ShipRequest((path,), self._depot, template=f"{self._name}/{{name}}")
         return ship(request, Inline()).files[0]
 
-    def source(self, path: Path, codec: str, format: str) -> Source:
+    def source(self, path: Path, part_id: str, codec: str, format: str) -> Source:
         """See Sender."""
         name = path.name
         at = place(self._address)

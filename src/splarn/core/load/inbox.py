@@ -8,6 +8,7 @@ from contextlib import closing, contextmanager
 from pathlib import Path
 
 from splarn.core.errors import RequestError
+from splarn.core.load.landing import Landing, Sender
 from splarn.core.load.request import Input
 from splarn.core.shape.manifest import Manifest
 from splarn.core.ship.record import Sent, ShipRecord, Turn
@@ -40,7 +41,7 @@ class Inbox:
         return ()
 
     @contextmanager
-    def sender(self) -> Iterator[InboxSender]:
+    def sender(self) -> Iterator[Sender]:
         """See Landing."""
         with closing(self._open_engine().connect()) as session:
             assert session.files is not None, "only an engine that reads files has an inbox"
@@ -67,10 +68,54 @@ class InboxSender:
         turn = Turn(1, size, time.perf_counter() - begun, 1, 0, 0.0)
         return Sent(str(path), path.name, size, "", False, (turn,))
 
-    def source(self, path: Path, codec: str, format: str) -> Source:
+    def source(self, path: Path, part_id: str, codec: str, format: str) -> Source:
         """See Sender."""
         size, stamp = look(path)
         return Source(path, size, stamp, codec, format)
 
     def remove(self, name: str) -> None:
         """See Sender. The engine has done that."""
+
+
+class ByWayOf(Inbox):
+    """An inbox into which parts go out of a folder of this machine, where they were shipped."""
+
+    read_here = False
+
+    def __init__(self, landing: Landing, open_engine: OpenEngine) -> None:
+        super().__init__(open_engine)
+        self._landing = landing
+
+    @property
+    def place(self) -> str:
+        """See Landing."""
+        return self._landing.place
+
+    @contextmanager
+    def sender(self) -> Iterator[Sender]:
+        """See Landing."""
+        with self._landing.sender() as first, super().sender() as inbox:
+            yield SenderOn(first, inbox)
+
+    def names(self) -> list[str]:
+        """See Landing."""
+        return self._landing.names()
+
+    def clear(self) -> None:
+        """See Landing."""
+        self._landing.clear()
+
+
+class SenderOn:
+    """See Sender. What has arrived in the folder goes on into the inbox."""
+
+    def __init__(self, first: Sender, inbox: Sender) -> None:
+        self._first, self._inbox = first, inbox
+        self.send, self.remove = first.send, first.remove
+
+    def source(self, path: Path, part_id: str, codec: str, format: str) -> Source:
+        """See Sender."""
+        found = self._first.source(path, part_id, codec, format)
+        if isinstance(found.place, Path):
+            self._inbox.send(found.place, part_id)
+        return found

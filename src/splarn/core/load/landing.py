@@ -47,7 +47,7 @@ class Sender(Protocol):
     def send(self, path: Path, part_id: str) -> Sent:
         """Sends a part, unless it has arrived."""
 
-    def source(self, path: Path, codec: str, format: str) -> Source:
+    def source(self, path: Path, part_id: str, codec: str, format: str) -> Source:
         """A part that has arrived, as it is to be read."""
 
     def remove(self, name: str) -> None:

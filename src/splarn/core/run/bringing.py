@@ -232,14 +232,15 @@ class Bringing:
         """Sends a part where it has not arrived yet; it is gone from here then."""
         path, making = self.making.folder / part.path, self.making
         assert self.landing is not None, "only what has somewhere to go is sent"
+        part_id = part.content or part.hash
         if path.exists():
-            sent = sender.send(path, part.content or part.hash)
+            sent = sender.send(path, part_id)
             self._watch_ships.advance(sent.bytes)
             with self._lock:
                 self.sent.append(sent)
             if not making.keep_parts and not self.landing.read_here:
                 path.unlink()
-        return sender.source(path, part.codec, making.output.format)
+        return sender.source(path, part_id, part.codec, making.output.format)
 
     def _remove(self) -> None:
         """Removes parts that are in, here and where they were shipped to."""

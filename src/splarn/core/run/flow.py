@@ -17,7 +17,7 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import read_layout, to_descriptor
 from splarn.core.load import LoadRecord, LoadRequest, inputs_from_files, load
-from splarn.core.load.inbox import Inbox
+from splarn.core.load.inbox import ByWayOf, Inbox
 from splarn.core.load.landing import Landing
 from splarn.core.load.refusals import Confirm
 from splarn.core.prices import Cost, Stretch, reckon
@@ -103,8 +103,8 @@ def run_plan(
     making = Making(
         tuple(paths), plan.layout, parts, folder, workers, plan.bad_rows, keep_parts or twice
     )
-    if landing is None and engine.reads_parts:
-        landing = Inbox(open_engine)
+    if engine.reads_parts:
+        landing = Inbox(open_engine) if landing is None else ByWayOf(landing, open_engine)
     senders = configuration.transfer_streams or configuration.load_streams
     bringing = Bringing(making, landing, senders, configuration.load_streams, watch)
     request = LoadRequest(
@@ -178,7 +178,7 @@ def _tidied(
     if keep_parts:
         if shaped is not None:
             shaped.finish()
-    elif record.verified:
+    elif not record.differences:
         if bringing.landing is not None:
             bringing.landing.clear()
         shutil.rmtree(folder, ignore_errors=True)
