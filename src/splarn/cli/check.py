@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Workers
+from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Settings, Workers
 from splarn.cli.tables import Column, name, text
 
 
@@ -30,6 +30,7 @@ def check(
         int, typer.Option("--show", metavar="N", help="Faults to list on the screen.")
     ] = 10,
     workers: Workers = None,
+    settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -40,7 +41,7 @@ def check(
     from splarn.cli.context import Context
     from splarn.core.work.pools import Pools, workers_for
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, settings)
     out = context.out
     files = context.paths(paths)
     wanted = workers or workers_for(sum(file.stat().st_size for file in files))

@@ -12,6 +12,7 @@ from splarn.cli.options import Choices
 from splarn.cli.output import Output
 from splarn.core.errors import RequestError
 from splarn.core.job import Job, read_job
+from splarn.core.parameters import filled_in, parse_settings, refuse_unknown
 
 if TYPE_CHECKING:
     from splarn.core.check.limit import BadRows
@@ -28,9 +29,15 @@ if TYPE_CHECKING:
 class Context:
     """One command's settings. Paths in the job file are relative to it, others to here."""
 
-    def __init__(self, job_file: Path | None, as_json: bool) -> None:
+    def __init__(
+        self, job_file: Path | None, as_json: bool, settings: Sequence[str] | None = None
+    ) -> None:
+        """`settings` give values to the parameters of the job's source, depot and table."""
         self.job: Job = read_job(job_file)
         self.out = Output(as_json)
+        self.parameters = parse_settings(settings or ())
+        where = "this command" if self.job.path is None else f"the job file {self.job.path}"
+        refuse_unknown(self.parameters, self.templates(), where)
         self._manifest_layout: Layout | None = None
         # Where the records of parts lie in the delivery, by the part's path.
         self._pieces: dict[str, tuple[Piece, ...]] = {}
@@ -45,7 +52,17 @@ class Context:
             raise RequestError(
                 "No files are named: give some, or set source.paths in a job file splarn.toml."
             )
-        return self.job.source.paths, self.job.folder
+        paths = [self._filled(path, "source.paths") for path in self.job.source.paths]
+        return paths, self.job.folder
+
+    def templates(self) -> list[str]:
+        """What in the job may hold parameters."""
+        target = self.job.target
+        return [*self.job.source.paths, target.table or "", target.depot or ""]
+
+    def _filled(self, text: str, key: str) -> str:
+        """A text of the job with its parameters filled in."""
+        return filled_in(text, self.parameters, self._in_job(key))
 
     def paths(
         self, given: Sequence[str] | None, quiet: bool = False, opened: bool = True
@@ -133,7 +150,8 @@ class Context:
 
     def table(self, name: str | None, fallback: str | None = None) -> str:
         """The table's name."""
-        named = name or self.job.target.table or fallback
+        table = self.job.target.table
+        named = name or (table and self._filled(table, "target.table")) or fallback
         if not named:
             raise RequestError(
                 "No table is named: give --table NAME, or set target.table in a job file."
@@ -169,7 +187,8 @@ class Context:
         """The depot as written, that of a job file relative to it where it is a folder."""
         from splarn.core.source.places import is_url
 
-        named = given or self.job.target.depot
+        depot = self.job.target.depot
+        named = given or (depot and self._filled(depot, "target.depot"))
         if named is None or given or is_url(named) or named.startswith("$"):
             return named
         return str(self.job.folder / named)

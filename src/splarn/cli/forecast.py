@@ -13,6 +13,7 @@ from splarn.cli.options import (
     JobFile,
     LayoutFile,
     Paths,
+    Settings,
     SweepId,
     TargetUrl,
     VolumeSize,
@@ -72,6 +73,7 @@ def forecast(
         bool, typer.Option("--explain", help="Say what the first one's time is made of, and why.")
     ] = False,
     choices: Choices = NO_CHOICES,
+    settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -88,7 +90,7 @@ def forecast(
     from splarn.core.tuning.whatif import WhatIf, parse_shares
     from splarn.core.units import parse_rate, plural
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, settings)
     out = context.out
     require_sweep(context)
     supposed = WhatIf(

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from splarn.cli.options import AsJson, JobFile, Paths, Yes
+from splarn.cli.options import AsJson, JobFile, Paths, Settings, Yes
 from splarn.cli.tables import Column
 
 if TYPE_CHECKING:
@@ -46,6 +46,7 @@ def layout(
         str | None, typer.Option("--table", metavar="NAME", help="Table name for --ddl.")
     ] = None,
     yes: Yes = False,
+    settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -61,7 +62,7 @@ def layout(
     from splarn.core.source.source import Source
     from splarn.engines import open_engine
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, settings)
     out = context.out
     delimiter = "\t" if delimiter in ("\\t", "tab") else delimiter
     engine = open_engine(f"{ddl}://") if ddl else None

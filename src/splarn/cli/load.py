@@ -20,6 +20,7 @@ from splarn.cli.options import (
     LoadTier,
     Paths,
     ReadTier,
+    Settings,
     TableName,
     TargetUrl,
     Yes,
@@ -107,6 +108,7 @@ def load(
         bool, typer.Option("--verify/--no-verify", help="Hold the table against what was read.")
     ] = True,
     yes: Yes = False,
+    settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -127,7 +129,7 @@ def load(
     from splarn.core.work.pools import Pools
     from splarn.engines import identity, opener
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, settings)
     out = context.out
     target = context.target(to)
     open_engine = opener(target)
@@ -172,7 +174,7 @@ def load(
         summary = (
             f"{record.table}: {plural(record.rows_loaded, 'row')}, {plural(streams, 'stream')}"
         )
-        settings = ", ".join(
+        shown = ", ".join(
             (
                 plural(streams, "stream"),
                 f"{plural(request.batch_rows, 'row')} a batch" if request.batch_rows else "whole",
@@ -183,7 +185,7 @@ def load(
             **document,
             "target_id": identity(target),
             "machine": describe_machine(),
-            "settings": settings,
+            "settings": shown,
         }
         context.note("load", record.load_id, summary, noted, seconds=record.seconds)
     if not record.done_before:

@@ -67,6 +67,14 @@ VolumeSize = Annotated[
         "--volume", metavar="SIZE", help="Unpacked size to forecast for; the source's by default."
     ),
 ]
+Settings = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--set",
+        metavar="NAME=VALUE",
+        help="A parameter of the job's source, depot and table, as month=2031-07; repeatable.",
+    ),
+]
 Yes = Annotated[bool, typer.Option("--yes", help="Agree to what would otherwise be asked.")]
 
 # The values that options give to levers, by the levers' names; what was not given is left out.

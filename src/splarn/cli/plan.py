@@ -15,6 +15,7 @@ from splarn.cli.options import (
     JobFile,
     LayoutFile,
     Paths,
+    Settings,
     SweepId,
     TableName,
     TargetUrl,
@@ -23,10 +24,8 @@ from splarn.cli.options import (
 from splarn.core.tuning.configuration import LEVERS
 
 if TYPE_CHECKING:
-    from splarn.cli.context import Context
     from splarn.cli.learned import Learned
     from splarn.core.prices import Prices
-    from splarn.core.target.seen import Seen
     from splarn.core.tuning.columns import Volume
     from splarn.core.tuning.configuration import Configuration, Space
     from splarn.core.tuning.forecast import Forecast
@@ -95,6 +94,7 @@ def plan(
     depot: DepotPlace = None,
     sweep: SweepId = None,
     choices: Choices = NO_CHOICES,
+    settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -119,11 +119,12 @@ def plan(
         show_forecasts,
         volume_of,
     )
+    from splarn.cli.planned import alternatives_of, seen_of, templates_of
     from splarn.core.source.places import is_url, key_of
-    from splarn.core.tuning.plan_file import Plan, write_plan
+    from splarn.core.tuning.plan_file import Plan, Templates, write_plan
     from splarn.core.units import show_duration
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, settings)
     out = context.out
     limits = context.limits(deadline, budget, confidence)
     require_sweep(context)
@@ -132,7 +133,7 @@ def plan(
     target = context.target(to)
     keep_secrets_out(target)
     into = context.table(table, chosen_layout.name)
-    seen = _seen(context, target, into)
+    seen = seen_of(context, target, into)
     stands = context.layout_file(layout)
     named = context.depot(depot)
     if named is not None:
@@ -173,6 +174,9 @@ def plan(
         depot="" if named is None else named if is_url(named) else str(Path(named).resolve()),
         layout_file="" if stands is None else str(stands.resolve()),
         seen=seen,
+        parameters=context.parameters,
+        templates=templates_of(context, paths, table, depot) if context.parameters else Templates(),
+        alternatives=alternatives_of(learned.model, space, chosen, wanted, prices),
     )
     written = choice.meets_limits or anyway
     if written:
@@ -305,19 +309,6 @@ def _sureness(
         f"best would be better by 2 % or more, mostly {told.rival}{why}; a trial of {told.trial} "
         "would tell most about it."
     ]
-
-
-def _seen(context: Context, target: str, table: str) -> Seen:
-    """The target as it is now; where it cannot be reached that is said, and nothing is known."""
-    from splarn.core.errors import OutsideError
-    from splarn.core.target.seen import Seen, look_at
-    from splarn.engines import opener
-
-    try:
-        return look_at(opener(target), table)
-    except OutsideError as error:
-        context.out.note(f"What the target is now could not be looked at: {error}")
-        return Seen()
 
 
 def _starting(chosen: Forecast, limits: Limits) -> str:

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from splarn.cli.options import AsJson, JobFile, Yes
-from splarn.cli.tables import Column, name
+from splarn.cli.options import AsJson, JobFile, Settings, Yes
 from splarn.core.units import plural, show_change
 
 if TYPE_CHECKING:
-    from splarn.cli.output import Output
+    from splarn.cli.context import Context
     from splarn.core.run.flow import RunRecord
     from splarn.core.tuning.plan_file import Plan
 
@@ -24,49 +23,67 @@ def run(
         typer.Option("--parts", metavar="DIR", help="Where the parts are made meanwhile."),
     ] = None,
     keep_parts: Annotated[
-        bool, typer.Option("--keep-parts", help="Leave the parts there when all is loaded.")
+        bool, typer.Option("--keep-parts", help="Leave the parts there when they are in.")
     ] = False,
     again: Annotated[
         bool, typer.Option("--again", help="Load content again that is already in.")
     ] = False,
+    dry: Annotated[
+        bool, typer.Option("--dry", help="Say every step and what it is expected to take; do none.")
+    ] = False,
+    log: Annotated[
+        Path | None,
+        typer.Option(
+            "--log", metavar="FILE", help="Write what happens as JSON lines, a line a part."
+        ),
+    ] = None,
+    settings: Settings = None,
     yes: Yes = False,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
-    """Carry a plan out: shape, load, verify, and hold the forecast beside what happened.
+    """Carry a plan out: parts are made, shipped and loaded, all at the same time, and verified.
 
-    Example: [bold]splarn run plan.json[/bold]
+    Example: [bold]splarn run plan.json --set month=2031-07 --log run.jsonl[/bold]
 
-    An interrupted run goes on where it stopped when the same command is given again.
+    An interrupted run goes on where it stopped when the same command is given again. A delivery
+    that is unlike those before it is refused before a row is loaded; the job's run.may_pass says
+    what may differ.
     """
-    from contextlib import closing
+    from contextlib import ExitStack
 
     from splarn.cli.context import Context
-    from splarn.cli.costs import show_cost
-    from splarn.cli.learned import layout_id
-    from splarn.cli.load import (
-        agree,
-        begun_before,
-        load_code,
-        load_document,
-        note_begun,
-        show_load,
+    from splarn.cli.flow_view import FlowView
+    from splarn.cli.load import agree, begun_before, load_code, note_begun
+    from splarn.cli.running import (
+        anew,
+        ceilings_of,
+        hold_to_earlier,
+        say_steps,
+        show_run,
+        telling,
     )
     from splarn.core.ledger import FOLDER
+    from splarn.core.parameters import parse_settings
     from splarn.core.run.flow import run_plan
+    from splarn.core.run.watching import Log, Watching
     from splarn.core.source.places import is_url
     from splarn.core.source.secrets import filled
     from splarn.core.tuning.plan_file import read_plan
-    from splarn.core.work.machine import describe_machine
     from splarn.core.work.owner import owned
     from splarn.core.work.pools import Pools
-    from splarn.core.work.progress import Silent
-    from splarn.engines import identity, opener
+    from splarn.engines import opener
 
     context = Context(job, as_json)
     out = context.out
-    chosen = read_plan(plan)
+    written = read_plan(plan)
+    chosen = written.with_parameters(parse_settings(settings or ()))
+    if chosen is not written:
+        chosen = anew(context, chosen)
     folder = parts or context.job.folder / FOLDER / "parts" / chosen.id
+    delivery = hold_to_earlier(context, chosen)
+    if dry:
+        return say_steps(context, chosen, folder, delivery)
     open_engine = opener(chosen.target)
     context.check_ledger()
     landing = None
@@ -75,136 +92,109 @@ def run(
 
         landing = DepotLanding(filled(chosen.depot, "The depot"), chosen.id)
     away = any(map(is_url, (*chosen.sources, chosen.depot)))
-    with owned(folder), Pools(inherit=not away) as pools:
-        record = run_plan(
-            chosen,
-            open_engine,
-            context.job.folder,
-            folder,
-            pools,
-            rejects=context.rejects(),
-            again=again,
-            keep_parts=keep_parts,
-            watch=lambda stage: out.progress() if stage == "load" else Silent(),
-            confirm=agree(yes, as_json),
-            begun_loads=begun_before(context, chosen.target),
-            on_begin=note_begun(context, chosen.target),
-            landing=landing,
+    with ExitStack() as held:
+        held.enter_context(owned(folder))
+        pools = held.enter_context(Pools(inherit=not away))
+        kept = Log(log) if log is not None else None
+        if kept is not None:
+            held.callback(kept.close)
+        watching = Watching(chosen.volume.bytes)
+        looking = not as_json and out.err.is_terminal
+        view = FlowView(
+            out.err if looking else None, watching, chosen, ceilings_of(context, chosen), out.note
         )
-    document = {
-        "plan_id": chosen.id,
-        "configuration": chosen.configuration.as_json(),
+
+        def heard(what: str, told: dict[str, Any]) -> None:
+            if kept is not None:
+                kept.write(what, told)
+            view.look()
+
+        watching.heard = heard
+        heard("begin", {"plan": chosen.id, "parameters": chosen.parameters, "table": chosen.table})
+        with view, telling(heard):
+            record = run_plan(
+                chosen,
+                open_engine,
+                context.job.folder,
+                folder,
+                pools,
+                watching,
+                rejects=context.rejects(),
+                again=again,
+                keep_parts=keep_parts,
+                confirm=agree(yes, as_json),
+                begun_loads=begun_before(context, chosen.target),
+                on_begin=note_begun(context, chosen.target),
+                landing=landing,
+            )
+        heard("end", {
+            "load_id": record.load.load_id, "rows": record.load.rows_loaded,
+            "rejected": record.load.rows_rejected, "seconds": record.seconds,
+            "phases": record.phases, "verified": record.load.verified,
+        })  # fmt: skip
+    document = run_document(chosen, record)
+    if not record.load.done_before:
+        _note(context, chosen, record, {**document, "delivery": delivery.as_json()})
+    show_run(context, chosen, record, document)
+    out.document(document)
+    return load_code(record.load)
+
+
+def run_document(plan: Plan, record: RunRecord) -> dict[str, Any]:
+    """A run as JSON."""
+    from splarn.cli.load import load_document
+
+    return {
+        "plan_id": plan.id,
+        "parameters": plan.parameters,
+        "configuration": plan.configuration.as_json(),
         "load": load_document(record.load),
-        "forecast": chosen.forecast,
+        "forecast": plan.forecast,
         "actual": {
             "seconds": record.seconds,
             "cost": record.cost.total,
             "phases": record.phases,
         },
         "cost": record.cost.as_json(),
-        "currency": chosen.prices.currency,
+        "currency": plan.prices.currency,
         "error_pct": record.error_pct,
         "resumed": record.resumed,
         "rows_not_converted": record.set_aside,
         "conversion_rejects": str(record.rejects) if record.rejects else None,
     }
-    if record.load.done_before:
-        show_load(out, record.load)
-        out.document(document)
-        return load_code(record.load)
-    with closing(open_engine().connect()) as session:
-        engine = session.version()
+
+
+def _note(context: Context, plan: Plan, record: RunRecord, document: dict[str, Any]) -> None:
+    """Notes the load and the run in the ledger, for forecasts and runs to come."""
+    from splarn.cli.learned import layout_id
+    from splarn.cli.load import load_document
+    from splarn.core.work.machine import describe_machine
+    from splarn.engines import identity
+
     rows = f"{record.load.table}: {plural(record.load.rows_loaded, 'row')}"
     context.note(
         "load",
         record.load.load_id,
-        f"{rows}, by {chosen.id}",
-        {**load_document(record.load), "target_id": identity(chosen.target)},
-        parent=chosen.id,
+        f"{rows}, by {plan.id}",
+        {**load_document(record.load), "target_id": identity(plan.target)},
+        parent=plan.id,
         seconds=record.load.seconds,
     )
-    error = (
-        ""
-        if record.error_pct is None
-        else f", forecast off by {show_change(record.error_pct / 100)}"
-    )
+    off = "" if record.error_pct is None else f", {show_change(record.error_pct / 100)} of forecast"
     context.note(
         "run",
         f"run-{record.load.load_id}",
-        rows + error,
+        rows + off,
         {
             **document,
             "machine": describe_machine(),
             "trial": None if record.trial is None else record.trial.as_json(),
-            "target_id": identity(chosen.target),
-            "layout": layout_id(chosen.layout),
-            "depot": context.shown_depot(chosen.depot or None),
-            "engine": engine,
+            "target_id": identity(plan.target),
+            "layout": layout_id(plan.layout),
+            "depot": context.shown_depot(plan.depot or None),
+            "engine": record.load.engine,
+            "series": plan.templates.table or plan.table,
         },
-        parent=chosen.id,
+        parent=plan.id,
         seconds=record.seconds,
     )
-    show_load(out, record.load)
-    if record.set_aside:
-        out.note(
-            f"{plural(record.set_aside, 'bad row')} could not be converted to "
-            f"{chosen.configuration.format}, and "
-            f"{'is' if record.set_aside == 1 else 'are'} in {record.rejects}."
-        )
-    _show_beside(out, chosen, record)
-    show_cost(out, document)
-    out.document(document)
-    return load_code(record.load)
-
-
-def _show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
-    from splarn.core.units import show_change, show_duration, show_money, show_range
-
-    seconds, cost = plan.forecast["seconds"], plan.forecast["cost"]
-    currency = plan.prices.currency
-
-    def compared(forecast: float, actual: float) -> str:
-        if forecast <= 0 or record.resumed:
-            return ""
-        return show_change(actual / forecast - 1)
-
-    rows = [
-        (
-            phase,
-            show_duration(expected),
-            "",
-            show_duration(record.phases[phase]),
-            compared(expected, record.phases[phase]),
-        )
-        for phase, expected in plan.forecast["phases"].items()
-    ]
-    rows.append(
-        (
-            "total time",
-            show_duration(seconds["median"]),
-            show_range(seconds["low"], seconds["high"], show_duration),
-            show_duration(record.seconds),
-            compared(seconds["median"], record.seconds),
-        )
-    )
-    rows.append(
-        (
-            f"cost, {currency}",
-            show_money(cost["median"]),
-            f"{show_money(cost['low'])} – {show_money(cost['high'])}",
-            show_money(record.cost.total),
-            compared(cost["median"], record.cost.total),
-        )
-    )
-    out.table([name(""), ">forecast", Column(">90 % interval", 1), ">actual", ">off by"], rows)
-    if record.error_pct is None:
-        out.note("This run went on with earlier work, so its time cannot be held to the forecast.")
-    elif seconds["low"] <= record.seconds <= seconds["high"]:
-        out.good("The actual time lies within the forecast's 90 % interval.")
-    else:
-        side = "below" if record.seconds < seconds["low"] else "above"
-        out.note(
-            f"The actual time lies {side} the forecast's 90 % interval: the machine or the target "
-            "was not as it was during the sweep."
-            + (" The next forecast learns from this load." if record.trial is not None else "")
-        )

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from splarn.cli.misuse import read
-from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Workers
+from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Settings, Workers
 from splarn.core.units import parse_count, parse_size
 
 if TYPE_CHECKING:
@@ -99,6 +99,7 @@ def shape(
         bool,
         typer.Option("--estimate", help="Make nothing; try the codecs on a sample and say."),
     ] = False,
+    settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -112,7 +113,7 @@ def shape(
     from splarn.core.shape.shaper import shape as make_parts
     from splarn.core.work.pools import Pools, workers_for
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, settings)
     files = context.paths(paths)
     total = sum(file.stat().st_size for file in files)
     if estimate:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from splarn.cli.misuse import read
-from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths
+from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Settings
 from splarn.cli.tables import Column, told_apart
 
 if TYPE_CHECKING:
@@ -49,6 +49,7 @@ def survey(
     show: Annotated[
         int, typer.Option("--show", metavar="N", help="Files to list, the largest first.")
     ] = 20,
+    settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -64,7 +65,7 @@ def survey(
     from splarn.core.survey import survey as take_stock
     from splarn.core.units import parse_duration, parse_size, show_count, show_size
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, settings)
     out = context.out
     given = layout or (
         context.job.folder / context.job.source.layout if context.job.source.layout else None

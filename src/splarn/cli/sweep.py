@@ -15,6 +15,7 @@ from splarn.cli.options import (
     JobFile,
     LayoutFile,
     Paths,
+    Settings,
     TargetUrl,
     takes_levers,
 )
@@ -97,6 +98,7 @@ def sweep(
     ] = False,
     dry: Annotated[bool, typer.Option("--dry", help="Show what would be tried, and stop.")] = False,
     choices: Choices = NO_CHOICES,
+    settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -166,9 +168,9 @@ def sweep(
     from splarn.engines import identity, opener, shown
     from splarn.engines import parse_target as parse
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, settings)
     out = context.out
-    settings = context.job.sweep
+    usual = context.job.sweep
     url = context.target(to)
     open_engine = opener(url)
     say_restored(out, open_engine)
@@ -181,15 +183,15 @@ def sweep(
     context.bad_rows(None, None)
     name = context.setting("--strategy", _strategy, strategy, "sweep.strategy")
     wanted = context.setting("--regret", parse_share, regret, "sweep.regret")
-    money = settings.money if money is None else money
+    money = usual.money if money is None else money
     prices = context.prices(space.values["tier"])
     if money is not None and not context.job.prices:
         raise _no_prices()
     sample_size = context.setting("--sample", parse_size, sample, "sweep.sample")
     limit = context.setting("--time-budget", if_any(parse_duration), time, "sweep.time")
-    often = loads or settings.loads
-    statements = tuple(reading or settings.reading)
-    crew = settings.readers if readers is None else readers
+    often = loads or usual.loads
+    statements = tuple(reading or usual.reading)
+    crew = usual.readers if readers is None else readers
     if bool(crew) != bool(statements):
         raise _half_a_crew(crew)
 
@@ -226,10 +228,10 @@ def sweep(
         most = largest(tried, volume) if name == "adaptive" else tried
         space = space.without(rules_of_volume(space, most, volume))
         aim = Aim(volume, limits, prices)
-        repeated = repeats or settings.repeats
+        repeated = repeats or usual.repeats
         text = chosen_layout.format != "parquet"
         packed = measured(files, chosen_layout.format, space.values["packing"]) if text else {}
-        chooser = strategy_by(name, space, aim, tried, repeated, settings.seed, wanted, packed)
+        chooser = strategy_by(name, space, aim, tried, repeated, usual.seed, wanted, packed)
         left_out = say_left_out(out, space)
         target_id, layout_key = identity(url), layout_id(chosen_layout)
         known = earlier_trials(
@@ -250,7 +252,7 @@ def sweep(
             "strategy": name,
             "regret": wanted,
             "repeats": repeated,
-            "seed": settings.seed,
+            "seed": usual.seed,
             "target": hide(shown(parse(url))),
             "target_id": target_id,
             "depot": shown_depot,

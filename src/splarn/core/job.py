@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tomllib
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, create_model
 
@@ -79,6 +79,12 @@ class LimitsSection(_Section):
     confidence: float | str = 0.9
 
 
+class RunSection(_Section):
+    """In what a delivery may differ from those before it; see `splarn run`."""
+
+    may_pass: list[Literal["order", "types", "rows"]] = []
+
+
 class Job(_Section):
     """A job file's content. Paths in it are relative to `folder`, the file's own."""
 
@@ -89,6 +95,7 @@ class Job(_Section):
     space: _Space = _Space()
     sweep: SweepSection = SweepSection()
     limits: LimitsSection = LimitsSection()
+    run: RunSection = RunSection()
     prices: str | None = None
 
 

@@ -46,7 +46,7 @@ def hand_over_meanwhile(
 ) -> Handed:
     """Hands parts over as they arrive, and reads each here; raises as `hand_over` does."""
     assert session.files is not None, "this engine reads files"
-    watch.start("load", None, "parts")
+    watch.start("load", None, "bytes")
     timer.catch_up(session.files)
     order = session.files.open_order(order_of(request, opened, pool.workers, ()))
     try:
@@ -150,7 +150,7 @@ class _Order:
         self.loaded[part_id] = result
         self.arrivals.loaded(entry, result)
         self.tally.add(result, self.arrivals.set_aside())
-        self.watch.advance(1)
+        self.watch.advance(entry.raw_bytes or 0)
 
     def _told(self, result: PartResult, note: PartNote, job: PartJob | None) -> PartResult:
         """With the note as the engine keeps it, and how long it says that the part took."""

@@ -7,6 +7,7 @@ fills; a part goes as soon as it is in.
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Callable, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field
@@ -21,6 +22,7 @@ from splarn.core.load.request import Input
 from splarn.core.load.stream import PartResult
 from splarn.core.reading.faults import Fault
 from splarn.core.run.journal import Journal
+from splarn.core.run.watching import PartDone, Watching
 from splarn.core.shape.manifest import Part
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import Handing, Shaped, shape
@@ -33,7 +35,7 @@ from splarn.core.target.notes import PartNote
 from splarn.core.work.activity import Activity
 from splarn.core.work.feed import Feed, StoppedError
 from splarn.core.work.pool import Pool
-from splarn.core.work.progress import Progress, Silent
+from splarn.core.work.progress import Progress
 
 # So many parts wait before a stage for each that it works on at once, and so many more.
 A_WORKER, MORE = 1, 2
@@ -65,7 +67,7 @@ class _Counts:
 class Bringing:
     """Makes parts and ships them where there is a `landing`, by so many `senders`; see Arrivals.
 
-    `watch` gives each stage its watcher. `makes` and `ships` tell how long each was at work.
+    `makes` and `ships` tell how long each of the two was at work; `watching` is told of all.
     """
 
     def __init__(
@@ -74,14 +76,16 @@ class Bringing:
         landing: Landing | None,
         senders: int,
         streams: int,
-        watch: Callable[[str], Progress] = lambda stage: Silent(),
-        enough: Callable[[Feed[Input], Activity], bool] | None = None,
+        watching: Watching,
+        enough: Callable[[], bool] | None = None,
+        room: int | None = None,
     ) -> None:
+        """`enough` says whether enough has arrived, `room` how many parts may wait to be loaded."""
         self.making, self.landing = making, landing
         self._senders = max(senders, 1) if landing is not None else 0
-        self._watch, self._enough = watch, enough
+        self._watching, self._enough = watching, enough
         self.makes, self.ships = Activity(), Activity()
-        self.feed: Feed[Input] = Feed(A_WORKER * streams + MORE)
+        self.feed: Feed[Input] = Feed(room or A_WORKER * streams + MORE)
         self.made: Feed[Part] = Feed(A_WORKER * self._senders + MORE)
         self.shaped: Shaped | None = None
         self.sent: list[Sent] = []
@@ -92,7 +96,10 @@ class Bringing:
         self._lock = threading.Lock()
         self._journal: Journal | None = None
         self._shipped: frozenset[str] | None = None
-        self._watch_ships = watch("ship")
+        watching.active |= {"shape": lambda: self.makes.seconds, "ship": lambda: self.ships.seconds}
+        watching.waiting["load"] = lambda: self.feed.waiting
+        if self._senders:
+            watching.waiting["ship"] = lambda: self.made.waiting
         self._going: Feed[Input] = Feed(1 << 30)
 
     def begin(self, load_id: str, parts: Mapping[str, PartNote]) -> None:
@@ -110,7 +117,7 @@ class Bringing:
         while self._enough is not None and not self.feed.closed:
             change.clear()
             full = self.feed.waiting >= self.feed.room
-            if full or self._enough(self.feed, self.makes):
+            if full or self._enough():
                 return
             change.wait()
 
@@ -118,6 +125,12 @@ class Bringing:
         """See Arrivals."""
         assert self._journal is not None, "a load has begun"
         self._journal.add(result)
+        self._watching.through(
+            PartDone(
+                "load", entry.path.name, entry.source.size,
+                result.note.rows + result.note.refused, result.seconds,
+            )
+        )  # fmt: skip
         if not self.making.keep_parts:
             self._going.put(entry)
 
@@ -150,7 +163,7 @@ class Bringing:
                 self.shaped = shape(
                     making.paths, making.layout, making.folder, making.output, making.pool,
                     keep=0 if making.bad_rows.count == 0 else None,
-                    progress=_Stoppable(self._watch("shape"), self.made, self.feed),
+                    progress=_Stoppable(self._watching.stage("shape"), self.made, self.feed),
                     handing=Handing(self._hand_on, self._stands, self._judge),
                 )  # fmt: skip
         except StoppedError:
@@ -192,14 +205,21 @@ class Bringing:
             entry = self._input(part, Source(path, part.bytes, (0, 0, 0), part.codec, ""))
             with self._lock:
                 self._in.append((entry, found))
+            for stage in ("ship", "load") if self._senders else ("load",):
+                self._watching.stage(stage).advance(part.raw_bytes)
             if not self.making.keep_parts:
                 self._going.put(entry)
             return
+        self._through("shape", part, part.seconds)
         with self.makes.resting():
             if self.landing is not None:
                 self.made.put(part)
             else:
                 self.feed.put(self._input(part, _source(path, part, self.making)))
+
+    def _through(self, stage: str, part: Part, seconds: float) -> None:
+        name = Path(part.path).name
+        self._watching.through(PartDone(stage, name, part.bytes, part.rows, seconds))
 
     def _input(self, part: Part, source: Source) -> Input:
         whole = part.content or part.hash
@@ -213,8 +233,11 @@ class Bringing:
         try:
             with self.landing.sender() as sender:
                 while (part := self.made.await_next()) is not None:
+                    begun = time.perf_counter()
                     with self.ships.working():
                         source = self._sent_source(sender, part)
+                    self._through("ship", part, time.perf_counter() - begun)
+                    self._watching.stage("ship").advance(part.raw_bytes)
                     self.feed.put(self._input(part, source))
         except StoppedError:
             return
@@ -235,7 +258,6 @@ class Bringing:
         part_id = part.content or part.hash
         if path.exists():
             sent = sender.send(path, part_id)
-            self._watch_ships.advance(sent.bytes)
             with self._lock:
                 self.sent.append(sent)
             if not making.keep_parts and not self.landing.read_here:

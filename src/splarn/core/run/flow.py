@@ -23,6 +23,7 @@ from splarn.core.load.refusals import Confirm
 from splarn.core.prices import Cost, Stretch, reckon
 from splarn.core.reading.faults import replace_rejects
 from splarn.core.run.bringing import Bringing, Making
+from splarn.core.run.watching import Watching
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.ship.record import ShipRecord
 from splarn.core.source.files import find_files
@@ -35,7 +36,6 @@ from splarn.core.tuning.laws import PHASE_NAMES
 from splarn.core.tuning.plan_file import Plan
 from splarn.core.tuning.trial import Trial
 from splarn.core.work.pools import Pools
-from splarn.core.work.progress import Progress, Silent
 
 # Sources may have grown a little since the plan; beyond this the forecast is of something else.
 VOLUME_SLACK = 0.02
@@ -68,11 +68,11 @@ def run_plan(
     base: Path,
     folder: Path,
     pools: Pools,
+    watching: Watching,
     *,
     rejects: Path | None = None,
     again: bool = False,
     keep_parts: bool = False,
-    watch: Callable[[str], Progress] = lambda stage: Silent(),
     confirm: Confirm | None = None,
     begun_loads: tuple[tuple[str, str], ...] = (),
     on_begin: Callable[[LoadNote], None] | None = None,
@@ -84,7 +84,7 @@ def run_plan(
     after an interruption: parts made stay, what was sent stays, rows in stay. Where an earlier call
     has loaded all, this one looks whether it is there, and tidies up.
 
-    `confirm` is asked before more rows are removed than come; `watch` gives each stage its watcher.
+    `confirm` is asked before more rows are removed than come; `watching` is told how it goes.
     Parts are removed once they are in, unless `keep_parts`.
     Raises RequestError when the source is no longer what was planned, and what `shape`, `ship` and
     `load` raise.
@@ -106,7 +106,13 @@ def run_plan(
     if engine.reads_parts:
         landing = Inbox(open_engine) if landing is None else ByWayOf(landing, open_engine)
     senders = configuration.transfer_streams or configuration.load_streams
-    bringing = Bringing(making, landing, senders, configuration.load_streams, watch)
+    # What has been shipped waits where it is; what lies here fills the disk.
+    away = landing is not None and not landing.read_here
+    bringing = Bringing(
+        making, landing, senders, configuration.load_streams, watching,
+        _enough(plan, watching) if engine.reads_parts else None,
+        ENDLESS if away and engine.reads_parts else None,
+    )  # fmt: skip
     request = LoadRequest(
         open_engine,
         plan.table,
@@ -127,7 +133,7 @@ def run_plan(
     before = time.perf_counter() - begun
     try:
         record = load(
-            request, streams, progress=watch("load"), confirm=confirm, on_begin=on_begin,
+            request, streams, progress=watching.stage("load"), confirm=confirm, on_begin=on_begin,
             arrivals=bringing,
         )  # fmt: skip
     finally:
@@ -138,6 +144,22 @@ def run_plan(
 
 # What cuts the same files otherwise than before must count this on.
 CUTTING = 1
+# As many parts as there are.
+ENDLESS = 1 << 30
+
+
+def _enough(plan: Plan, watching: Watching) -> Callable[[], bool]:
+    """Whether what is still to arrive will have arrived by the time that the rest is loaded.
+
+    A larger compute is begun no sooner, so that it never waits and is paid no longer than needed.
+    """
+    loading = float(plan.forecast["phases"].get("load", 0.0))
+
+    def enough() -> bool:
+        share = watching.stage("ship").share
+        return share > 0 and watching.elapsed * (1 / share - 1) <= loading
+
+    return enough
 
 
 def way_of_cutting(layout: Layout, parts: PartsFormat) -> str:

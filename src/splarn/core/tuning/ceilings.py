@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.trial import Trial
 
 
@@ -29,31 +30,38 @@ class Nearness:
         return {**self.__dict__, "share": self.share}
 
 
-def nearness(trial: Trial, probe: Mapping[str, Any]) -> list[Nearness]:
-    """Each phase of a trial that has a ceiling in the figures that `doctor --probe` notes.
+def ceilings(
+    configuration: Configuration, probe: Mapping[str, Any]
+) -> dict[str, tuple[float, str]]:
+    """Bytes a second that each phase reaches at most here, and what that is in words.
 
-    Shaping is held against its codec by as many cores as workers, shipping against the depot's line
-    with as many streams, loading against what the disk takes.
+    Of the figures that `doctor --probe` notes: shaping is held against its codec by as many cores
+    as workers, shipping, in packed bytes, against the depot's line with as many streams, loading
+    against what the disk takes.
     """
-    found = []
-    cores = min(trial.configuration.workers, os.cpu_count() or 1)
-    packing = str(trial.configuration.packing)
+    found = {}
+    cores = min(configuration.workers, os.cpu_count() or 1)
+    packing = str(configuration.packing)
     codec = probe.get("codecs", {}).get(packing)
-    shaping = trial.phases.get("shape", 0.0)
-    if codec and shaping > 0 and trial.configuration.format != "parquet":
+    if codec and configuration.format != "parquet":
         what = f"what {packing} packs of this data with {cores} core{'s' * (cores > 1)}"
-        speed = codec["pack"] * cores
-        found.append(Nearness("shape", trial.bytes / shaping, speed, what))
+        found["shape"] = (float(codec["pack"]) * cores, what)
     line = {int(streams): speed for streams, speed in probe.get("depot_line", ())}
-    shipping = trial.phases.get("ship", 0.0)
-    if line and shipping > 0 and trial.configuration.transfer_streams:
-        known = max(
-            (one for one in line if one <= trial.configuration.transfer_streams), default=min(line)
-        )
+    if line and configuration.transfer_streams:
+        known = max((one for one in line if one <= configuration.transfer_streams),
+                    default=min(line))  # fmt: skip
         what = f"what the depot's line carries with {known} stream{'s' * (known > 1)}"
-        found.append(Nearness("ship", trial.packed_bytes / shipping, line[known], what))
-    loading = trial.phases.get("load", 0.0)
-    if probe.get("disk_write") and loading > 0:
-        what = "what the disk here takes in order"
-        found.append(Nearness("load", trial.bytes / loading, float(probe["disk_write"]), what))
+        found["ship"] = (float(line[known]), what)
+    if probe.get("disk_write"):
+        found["load"] = (float(probe["disk_write"]), "what the disk here takes in order")
     return found
+
+
+def nearness(trial: Trial, probe: Mapping[str, Any]) -> list[Nearness]:
+    """Each phase of a trial that has a ceiling, beside it."""
+    moved = {"shape": trial.bytes, "ship": trial.packed_bytes, "load": trial.bytes}
+    return [
+        Nearness(phase, moved[phase] / trial.phases[phase], ceiling, what)
+        for phase, (ceiling, what) in ceilings(trial.configuration, probe).items()
+        if trial.phases.get(phase, 0.0) > 0
+    ]

@@ -215,7 +215,11 @@ class Space:
 
     def grid(self) -> Iterator[Configuration]:
         """Every configuration of the space, but for those that a rule refuses."""
-        return (one for one in self._all() if not any(rule.refuses(one) for rule in self.rules))
+        return (one for one in self._all() if self.allows(one))
+
+    def allows(self, one: Configuration) -> bool:
+        """Whether no rule refuses a configuration."""
+        return not any(rule.refuses(one) for rule in self.rules)
 
     def _all(self) -> Iterator[Configuration]:
         choices = product(*(dict.fromkeys(values) for values in self.values.values()))

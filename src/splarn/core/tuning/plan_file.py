@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict, dataclass, field
+import re
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -12,6 +14,7 @@ from splarn.core.check.limit import BadRows
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import from_descriptor, to_descriptor
+from splarn.core.parameters import filled_in, refuse_unknown
 from splarn.core.prices import Prices, make_prices
 from splarn.core.target.seen import Seen
 from splarn.core.tuning.columns import Volume
@@ -26,7 +29,9 @@ class Plan:
 
     `target` and `depot` are URLs as the user wrote them, their secrets still `${NAME}`; without a
     depot nothing is shipped. `layout_file` is where the layout was read, empty where it was
-    inferred, and `seen` the target as it was then.
+    inferred, and `seen` the target as it was then. `parameters` are the values that stand for those
+    in `templates`: of the source, the depot and the table, by these names. `alternatives` are what
+    else a run may change to, each a lever with its value and its forecast.
     """
 
     id: str
@@ -48,6 +53,44 @@ class Plan:
     depot: str = ""
     layout_file: str = ""
     seen: Seen = field(default_factory=Seen)
+    parameters: dict[str, str] = field(default_factory=dict)
+    templates: Templates = field(default_factory=lambda: Templates())
+    alternatives: tuple[dict[str, Any], ...] = ()
+
+    def with_parameters(self, given: Mapping[str, str]) -> Plan:
+        """The plan for other values of its parameters: another source, depot or table.
+
+        Raises RequestError for a parameter that no template of the plan has.
+        """
+        templates = self.templates
+        refuse_unknown(given, templates.all, f"the plan {self.id}")
+        values = {**self.parameters, **given}
+        if values == self.parameters:
+            return self
+        where = f"The plan {self.id}"
+        called = re.sub(r"[^A-Za-z0-9_.-]+", "-", "-".join(values.values()))
+        return replace(
+            self,
+            id=f"{self.id}-{called}",
+            sources=tuple(filled_in(one, values, where) for one in templates.source),
+            depot=filled_in(templates.depot, values, where),
+            table=filled_in(templates.table, values, where),
+            parameters=values,
+        )
+
+
+@dataclass(frozen=True)
+class Templates:
+    """The source, depot and table of a job as they are written, paths made whole."""
+
+    source: tuple[str, ...] = ()
+    depot: str = ""
+    table: str = ""
+
+    @property
+    def all(self) -> tuple[str, ...]:
+        """Each of them."""
+        return (*self.source, self.depot, self.table)
 
 
 def write_plan(plan: Plan, path: Path) -> None:
@@ -78,6 +121,9 @@ def write_plan(plan: Plan, path: Path) -> None:
         "depot": plan.depot,
         "layout_file": plan.layout_file,
         "seen": asdict(plan.seen),
+        "parameters": plan.parameters,
+        "templates": asdict(plan.templates),
+        "alternatives": list(plan.alternatives),
     }
     write_text(path, json.dumps(document, indent=1, ensure_ascii=False) + "\n")
 
@@ -112,6 +158,9 @@ def read_plan(path: Path) -> Plan:
             depot=document.get("depot", ""),
             layout_file=document.get("layout_file", ""),
             seen=Seen(**document.get("seen", {})),
+            parameters=dict(document.get("parameters", {})),
+            templates=_templates(document.get("templates", {})),
+            alternatives=tuple(document.get("alternatives", ())),
         )
     except FileNotFoundError:
         raise RequestError(f"There is no plan {path}: write one with `splarn plan`.") from None
@@ -125,6 +174,10 @@ def read_plan(path: Path) -> Plan:
 def _limits(document: dict[str, Any]) -> Limits:
     ends = document.get("ends")
     return Limits(**{**document, "ends": None if ends is None else datetime.fromisoformat(ends)})
+
+
+def _templates(document: dict[str, Any]) -> Templates:
+    return Templates(**{**document, "source": tuple(document.get("source", ()))})
 
 
 def _volume(document: dict[str, Any]) -> Volume:

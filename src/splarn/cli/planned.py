@@ -1,0 +1,69 @@
+"""What a plan keeps beside its choice: the target as it is, parameters, and what else would do."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from splarn.cli.context import Context
+    from splarn.core.prices import Prices
+    from splarn.core.target.seen import Seen
+    from splarn.core.tuning.columns import Volume
+    from splarn.core.tuning.configuration import Space
+    from splarn.core.tuning.forecast import Forecast
+    from splarn.core.tuning.model import Model
+    from splarn.core.tuning.plan_file import Templates
+
+
+def templates_of(
+    context: Context, paths: list[str] | None, table: str | None, depot: str | None
+) -> Templates:
+    """The job's source, depot and table with their parameters, where those are its own."""
+    from splarn.core.source.places import is_url
+    from splarn.core.tuning.plan_file import Templates
+
+    job, folder = context.job, context.job.folder.resolve()
+
+    def whole(text: str) -> str:
+        return text if not text or is_url(text) or text.startswith("$") else str(folder / text)
+
+    source = () if paths else tuple(map(whole, job.source.paths))
+    into = "" if table else job.target.table or ""
+    return Templates(source, "" if depot else whole(job.target.depot or ""), into)
+
+
+def alternatives_of(
+    model: Model, space: Space, chosen: Forecast, volume: Volume, prices: Prices
+) -> tuple[dict[str, Any], ...]:
+    """What a run may change to: other load streams or tiers, with their forecasts."""
+    from dataclasses import replace
+
+    from splarn.core.tuning.forecast import forecast
+
+    found = []
+    for lever in ("load_streams", "tier"):
+        for value in space.values[lever]:
+            one = replace(chosen.configuration, **{lever: value})
+            if one != chosen.configuration and space.allows(one):
+                found.append((lever, value, one))
+    told = forecast(model, [one for _, _, one in found], volume, prices)
+    return tuple(
+        {
+            "lever": lever, "value": value, "seconds": one.seconds.median,
+            "load": one.phases["load"], "cost": one.cost.median,
+        }
+        for (lever, value, _), one in zip(found, told, strict=True)
+    )  # fmt: skip
+
+
+def seen_of(context: Context, target: str, table: str) -> Seen:
+    """The target as it is now; where it cannot be reached that is said, and nothing is known."""
+    from splarn.core.errors import OutsideError
+    from splarn.core.target.seen import Seen, look_at
+    from splarn.engines import opener
+
+    try:
+        return look_at(opener(target), table)
+    except OutsideError as error:
+        context.out.note(f"What the target is now could not be looked at: {error}")
+        return Seen()
