@@ -9,13 +9,14 @@ from pathlib import Path
 
 from benchmarks.choice import CHOICE
 from benchmarks.decide import DECIDE
+from benchmarks.flow import FLOW
 from benchmarks.foretold import FORETOLD
 from benchmarks.load import LOADS
 from benchmarks.measure import Row, show
 from benchmarks.prepare import PREPARE
 from benchmarks.sweeps import SWEEPS
 
-ALL = {**PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE, **FORETOLD}
+ALL = {**PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE, **FORETOLD, **FLOW}
 
 
 def main() -> int:

@@ -24,7 +24,7 @@ from rich.console import Console
 
 from splarn.cli.learned import show_forecasts
 from splarn.cli.output import Output
-from splarn.cli.run import _show_beside
+from splarn.cli.running import show_beside
 from splarn.cli.tables import Column, print_table
 from splarn.cli.trials import show_trials
 from splarn.core.source.codecs import Packing
@@ -53,7 +53,7 @@ def forecast(configuration: Configuration, scale: float) -> Forecast:
     span, cost = Span(total * 0.8, total, total * 1.3), Span(0.8 * scale, scale, 1.4 * scale)
     return Forecast(
         configuration, span, cost, phases, {}, () if scale > 1 else ("tier",), scale > 1,
-        np.array([total]), np.array([scale]),
+        np.array([total]), np.array([scale]), span,
     )  # fmt: skip
 
 
@@ -70,7 +70,7 @@ def beside(out: Output) -> None:
         phases=actual, seconds=sum(actual.values()), cost=SimpleNamespace(total=1.2345),
         error_pct=7.0, resumed=False,
     )  # fmt: skip
-    _show_beside(out, plan, record)
+    show_beside(out, plan, record)
 
 
 def trials(out: Output) -> None:

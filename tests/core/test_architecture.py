@@ -31,7 +31,8 @@ UPWARD = {
 
 # The rooms of the core from the ground up: none knows one that stands further on.
 ROOMS = (
-    "errors", "units", "work", "layout", "kernel", "records", "source", "reading", "inference",
+    "errors", "units", "parameters", "work", "layout", "kernel", "records", "source", "reading",
+    "inference",
     "check", "survey", "prices", "target", "shape", "ship", "load", "tuning", "run", "ledger",
     "job", "measured", "tidy",
 )  # fmt: skip

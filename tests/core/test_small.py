@@ -176,7 +176,7 @@ def test_a_chance_beside_an_interval_past_the_deadline_has_its_sentence() -> Non
     ).grid()
     draws = np.concatenate([np.full(93, 50.0), np.full(7, 80.0)])
     span = Span(50.0, 50.0, 80.0)
-    found = Forecast(one, span, span, {"load": 50.0}, {}, (), True, draws, draws)
+    found = Forecast(one, span, span, {"load": 50.0}, {}, (), True, draws, draws, span)
     kept = choose([found], Limits(60.0, None, 0.9), "crowns")
     assert kept.meets_limits
     assert any("reaches past the deadline" in why and "7%" in why for why in kept.reasons)

@@ -13,6 +13,7 @@ from splarn.core.units import plural, show_change, show_duration, show_money, sh
 
 if TYPE_CHECKING:
     from splarn.cli.context import Context
+    from splarn.cli.output import Output
     from splarn.core.run.drift import Delivery
     from splarn.core.run.flow import RunRecord
     from splarn.core.tuning.plan_file import Plan
@@ -176,12 +177,13 @@ def show_run(context: Context, plan: Plan, record: RunRecord, document: dict[str
             f"{plan.configuration.format}, and "
             f"{'is' if record.set_aside == 1 else 'are'} in {record.rejects}."
         )
-    _show_beside(context, plan, record)
+    show_beside(out, plan, record)
     show_cost(out, document)
 
 
-def _show_beside(context: Context, plan: Plan, record: RunRecord) -> None:
-    out, currency = context.out, plan.prices.currency
+def show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
+    """The forecast beside what happened, by phase, in all and for cost."""
+    currency = plan.prices.currency
     seconds, cost = plan.forecast["seconds"], plan.forecast["cost"]
 
     def compared(forecast: float, actual: float, less: str, more: str) -> str:

@@ -398,6 +398,9 @@ def _just_done(
         if note.state != "done":
             return None
         inputs = _same(session, request, note, certain=True)
+        if inputs is None and request.run:
+            # It goes by its name, whatever came after it.
+            continue
         if inputs is None:
             return None
         removes = request.table_mode in ("empty", "replace")

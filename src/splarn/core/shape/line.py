@@ -9,8 +9,9 @@ from dataclasses import replace
 from splarn.core.shape.manifest import Part, SourceRange
 from splarn.core.shape.slices import end_of
 
-# So many parts may wait for one before them; who makes more waits too.
-MOST_HELD = 16
+# So many parts may wait for one before them; who makes more waits too, but for no longer than so
+# many seconds, since it may never come.
+MOST_HELD, PATIENCE = 16, 10.0
 
 
 class Line:
@@ -20,8 +21,9 @@ class Line:
     Parts whose rows cannot be followed are handed on without.
     """
 
-    def __init__(self, hand: Callable[[Part], object]) -> None:
-        self._hand = hand
+    def __init__(self, hand: Callable[[Part], object], most: int | None = None) -> None:
+        """`most` parts may wait for others before their makers do; None is any number."""
+        self._hand, self._most = hand, most
         self._held: list[Part] = []
         self._change = threading.Condition()
         # Of each file, where a range ended and what lies before that; None where it is not known.
@@ -32,9 +34,9 @@ class Line:
         with self._change:
             self._held.append(part)
             ready = self._ready()
-            while part in self._held and len(self._held) > MOST_HELD:
+            if self._most is not None and len(self._held) > self._most:
                 # The one that they wait for is at work, and is never held up by this.
-                self._change.wait()
+                self._change.wait_for(lambda: part not in self._held, PATIENCE)
         for one in ready:
             self._hand(one)
 

@@ -18,7 +18,7 @@ from splarn.core.records.chunks import record_chunks
 from splarn.core.shape.copying import LOOK, refuse_longer
 from splarn.core.shape.folder import Unfinished, fingerprint, part_name
 from splarn.core.shape.grouping import group_sources
-from splarn.core.shape.line import Line
+from splarn.core.shape.line import MOST_HELD, Line
 from splarn.core.shape.manifest import Manifest, Part, write_manifest
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
@@ -180,7 +180,7 @@ def _run(
     handing: Handing | None,
 ) -> dict[str, list[Cut]]:
     """The cuts of every task; tasks run side by side, or share the workers when they are few."""
-    line = None if handing is None else Line(handing.hand)
+    line = None if handing is None else Line(handing.hand, MOST_HELD)
 
     def whole(cut: Cut) -> None:
         if handing is not None and line is not None:

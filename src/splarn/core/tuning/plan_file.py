@@ -18,7 +18,7 @@ from splarn.core.parameters import filled_in, refuse_unknown
 from splarn.core.prices import Prices, make_prices
 from splarn.core.target.seen import Seen
 from splarn.core.tuning.columns import Volume
-from splarn.core.tuning.configuration import Configuration
+from splarn.core.tuning.configuration import LEVERS, Configuration
 from splarn.core.tuning.plan import Limits
 from splarn.core.work.disk import write_text
 
@@ -129,26 +129,26 @@ def write_plan(plan: Plan, path: Path) -> None:
 
 
 def read_plan(path: Path) -> Plan:
-    """Reads a plan file.
+    """Reads a plan file, which may have been edited by hand.
 
-    Raises RequestError when it is missing or no plan.
+    Raises RequestError when it is missing or no plan, naming the key that is wrong.
     """
     try:
         document = json.loads(path.read_text(encoding="utf-8"))
         if document["splarn_plan"] != 1:
             raise RequestError(f"{path} was written by a newer Splarn: update Splarn.")
         target = document["target"]
-        return Plan(
-            id=document["id"],
-            configuration=Configuration.from_json(document["configuration"]),
-            forecast=document["forecast"],
+        plan = Plan(
+            id=_text(document["id"], "id"),
+            configuration=_configuration(document["configuration"]),
+            forecast=_forecast(document["forecast"]),
             limits=_limits(document["limits"]),
             meets_limits=bool(document["meets_limits"]),
             reasons=tuple(document["reasons"]),
-            sources=tuple(document["source"]),
+            sources=tuple(_text(one, "source") for one in document["source"]),
             layout=from_descriptor(document["layout"], str(path)),
-            target=target["url"],
-            table=target["table"],
+            target=_text(target["url"], "target.url"),
+            table=_text(target["table"], "target.table"),
             table_mode=target["table_mode"],
             bad_rows=BadRows.read(target["bad_row_limit"]),
             volume=_volume(document["volume"]),
@@ -164,11 +164,51 @@ def read_plan(path: Path) -> Plan:
         )
     except FileNotFoundError:
         raise RequestError(f"There is no plan {path}: write one with `splarn plan`.") from None
-    except (OSError, KeyError, TypeError, ValueError) as error:
+    except (OSError, AttributeError, KeyError, TypeError, ValueError) as error:
         raise RequestError(
             f"{path} is not a plan written by `splarn plan` ({type(error).__name__}: {error}): "
             "write a new one."
         ) from None
+    except RequestError as error:
+        raise RequestError(f"In the plan {path}, {str(error).rstrip('.')}.") from None
+    if not plan.sources:
+        raise RequestError(f"In the plan {path}, source names no file: write a new plan.")
+    if re.fullmatch(r"[\w.-]+", plan.id) is None or plan.id.startswith("."):
+        raise RequestError(
+            f"In the plan {path}, the id {plan.id!r} cannot name a folder: write a new plan."
+        )
+    return plan
+
+
+def _text(value: Any, key: str) -> str:
+    if not isinstance(value, str) or not value:
+        raise RequestError(f"{key} is {value!r}, and must be text in quotes.")
+    return value
+
+
+def _configuration(document: dict[str, Any]) -> Configuration:
+    """The configuration, each lever with a value that it can have."""
+    one = Configuration.from_json(document)
+    for name, lever in LEVERS.items():
+        value = getattr(one, name)
+        wanted = int if lever.is_number else str
+        if name != "packing" and (not isinstance(value, wanted) or isinstance(value, bool)):
+            kind = "a whole number" if lever.is_number else "text in quotes"
+            raise RequestError(f"configuration.{lever.key} is {value!r}, and must be {kind}.")
+        lever.value(str(value) if name == "packing" else value, f"configuration.{lever.key}")
+    return one
+
+
+def _forecast(document: dict[str, Any]) -> dict[str, Any]:
+    """The forecast, with the figures that a run is held against."""
+    for key in ("seconds", "cost"):
+        for figure in ("low", "median", "high"):
+            if not float(document[key][figure]) >= 0:
+                raise ValueError(f"forecast.{key}.{figure} is {document[key][figure]!r}")
+    for phase, seconds in document["phases"].items():
+        if not float(seconds) >= 0:
+            raise ValueError(f"forecast.phases.{phase} is {seconds!r}")
+    return document
 
 
 def _limits(document: dict[str, Any]) -> Limits:
