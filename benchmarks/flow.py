@@ -111,7 +111,7 @@ def _told(folder: Path, plan: Path) -> tuple[dict[str, Any], Held]:
     watcher = threading.Thread(target=look)
     watcher.start()
     try:
-        timed = run(splarn("run", plan, "--parts", parts, "--json", "--yes"), folder)
+        timed = run(splarn("run", plan, "--parts", parts, "--json", "--yes"), folder, watch=True)
     finally:
         over.set()
         watcher.join()

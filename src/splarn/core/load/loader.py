@@ -76,7 +76,8 @@ def load(
         if arrivals is not None:
             arrivals.begin(opened.note.load_id, opened.parts)
             timer.open()
-            arrivals.await_enough()
+            if sizing.grows:
+                arrivals.await_enough()
             timer.catch_up(keeper.files)
         with sizing.larger(opened.note):
             timer.rows_begin()

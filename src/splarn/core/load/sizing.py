@@ -52,6 +52,11 @@ class Sizing:
         self._since = session.clock()
         self._stretches: list[Stretch] = []
 
+    @property
+    def grows(self) -> bool:
+        """Whether the compute is to have another size while rows come in."""
+        return self.found is not None and self.tier not in (None, self.found.tier)
+
     @contextmanager
     def larger(self, note: LoadNote) -> Iterator[None]:
         """The tier for loading while this lasts, then the one for reading.

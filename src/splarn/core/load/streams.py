@@ -92,7 +92,9 @@ def run_arriving(
         return _task(request, opened, entry, rejects_file(entry))
 
     watch.start("load", None, "bytes")
-    for entry, result in pool.as_fed(run_load_task, arrivals.feed, task, watch):
+    # One is ready for each stream when it ends another.
+    ahead = pool.workers
+    for entry, result in pool.as_fed(run_load_task, arrivals.feed, task, watch, ahead):
         busy.end()
         arrivals.loaded(entry, result)
         loaded.append((entry, result))

@@ -154,6 +154,8 @@ class Bringing:
             one.stop()
         for thread in self._threads:
             thread.join()
+        if self._journal is not None:
+            self._journal.close()
 
     def _make(self) -> None:
         making = self.making

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +29,7 @@ class Journal:
         self.path = folder / JOURNAL
         self.load_id = load_id
         self.found: dict[str, PartResult] = {}
+        self._file: Any = None
         text = ""
         if self.path.exists():
             with outside(f"Reading {self.path}"):
@@ -46,9 +46,17 @@ class Journal:
     def add(self, result: PartResult) -> None:
         """Keeps what was found in a part. Raises OutsideError when the disk refuses."""
         line = json.dumps({"load_id": self.load_id, **_document(result)}) + "\n"
-        with outside(f"Writing {self.path}"), self.path.open("a", encoding="utf-8") as file:
-            file.write(line)
+        with outside(f"Writing {self.path}"):
+            if self._file is None:
+                # Unbuffered, so that a line is there once this returns.
+                self._file = self.path.open("ab", buffering=0)
+            self._file.write(line.encode())
         self.found[result.note.part_id] = result
+
+    def close(self) -> None:
+        """Ends the file."""
+        if self._file is not None:
+            self._file.close()
 
 
 def _document(result: PartResult) -> dict[str, Any]:
@@ -59,9 +67,9 @@ def _document(result: PartResult) -> dict[str, Any]:
         "seconds": result.seconds,
         "raw_bytes": result.raw_bytes,
         "commits": result.commits,
-        "digests": None if result.digests is None else [asdict(one) for one in result.digests],
-        "row_sum": None if result.row_sum is None else asdict(result.row_sum),
-        "faults": [asdict(fault) for fault in result.faults],
+        "digests": None if result.digests is None else [one.__dict__ for one in result.digests],
+        "row_sum": None if result.row_sum is None else result.row_sum.__dict__,
+        "faults": [fault.__dict__ for fault in result.faults],
         "kept": result.kept,
         "stages": result.stages,
     }
