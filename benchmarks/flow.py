@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import secrets
 import statistics
 import subprocess
 import sys
@@ -146,6 +147,7 @@ def flow(folder: Path, repeats: int, scale: float) -> list[Row]:
     size = 240e6 * scale
     path, layout = one_file(folder, size)
     times = max(min(repeats, 3), 1)
+    mark = secrets.token_hex(3)
     print(
         "| job | stages, each at work | all at the same time | of their sum | of the slowest | "
         "most parts on the disk | most bytes | memory |"
@@ -155,15 +157,15 @@ def flow(folder: Path, repeats: int, scale: float) -> list[Row]:
         part_size=4 << 20, packing=Packing.parse("zstd:6"), workers=1, transfer_streams=2,
         load_streams=1, batch_rows=20_000,
     )  # fmt: skip
-    with _standins(folder, parse=34.0, line=13.0) as (depot, engine):
+    with _standins(folder, parse=60.0, line=13.0) as (depot, engine):
         plans = [
-            _plan(folder, path, layout, packed, engine, f"sim_{n}", f"{depot}/bench")
+            _plan(folder, path, layout, packed, engine, f"sim_{mark}_{n}", f"{depot}/bench")
             for n in range(times)
         ]
         told = [_told(folder, plan) for plan in plans]
         _row("simulated depot and engine", [one for one, _ in told], [one for _, one in told])
     told = [
-        _told(folder, _plan(folder, path, layout, packed, POSTGRESQL, f"flow_pg_{n}"))
+        _told(folder, _plan(folder, path, layout, packed, POSTGRESQL, f"flow_pg_{mark}_{n}"))
         for n in range(times)
     ]
     _row("PostgreSQL, no depot", [one for one, _ in told], [one for _, one in told])
@@ -172,10 +174,13 @@ def flow(folder: Path, repeats: int, scale: float) -> list[Row]:
         batch_rows=0,
     )  # fmt: skip
     told = [
-        _told(folder, _plan(folder, path, layout, small, f"sqlite:///{folder}/many.db", "many"))
+        _told(
+            folder,
+            _plan(folder, path, layout, small, f"sqlite:///{folder}/many.db", f"many_{mark}"),
+        )
     ]
     _row("SQLite, 10,000 parts", [one for one, _ in told], [one for _, one in told])
-    tables = ", ".join(f"flow_pg_{n}" for n in range(times))
+    tables = ", ".join(f"flow_pg_{mark}_{n}" for n in range(times))
     subprocess.run(["psql", "-q", POSTGRESQL, "-c", f"DROP TABLE IF EXISTS {tables}"], check=False)
     return []
 

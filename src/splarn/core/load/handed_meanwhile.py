@@ -28,11 +28,12 @@ from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.handover import OpenOrder, PartJob
 from splarn.core.target.notes import PartNote
 from splarn.core.target.session import Session
-from splarn.core.work.pool import Pool
+from splarn.core.work.pool import Pool, Threads
 from splarn.core.work.progress import Progress
 
-# So many parts are with the engine for each stream, so that none waits for us.
-A_STREAM = 3
+# So many parts that lie here are with the engine for each stream, so that none waits for us to read
+# what we prove it by. Those in a depot fill no disk.
+A_STREAM = 8
 
 
 def hand_over_meanwhile(
@@ -49,13 +50,19 @@ def hand_over_meanwhile(
     watch.start("load", None, "bytes")
     timer.catch_up(session.files)
     order = session.files.open_order(order_of(request, opened, pool.workers, ()))
+    # Parts are handed over as they come, also where one alone is read at a time.
+    own = Threads(1) if pool.workers == 1 else None
     try:
-        return _Order(session, order, request, opened, watch, arrivals, timer).carry_out(pool)
+        carried = _Order(session, order, request, opened, watch, arrivals, timer)
+        return carried.carry_out(own or pool)
     except BaseException:
         # What is at work there comes to its end; nothing further begins.
         with suppress(SplarnError):
             session.claims.await_batches(opened.note.load_id)
         raise
+    finally:
+        if own is not None:
+            own.close()
 
 
 class _Order:
@@ -88,7 +95,8 @@ class _Order:
         """Until all parts have come and are in."""
         feed, verify = self.arrivals.feed, self.request.verify
         run = read_part if verify else _unread
-        for entry, digest in pool.as_fed(run, feed, self._hand, None, A_STREAM * pool.workers):
+        ahead = max(A_STREAM * pool.workers, feed.room)
+        for entry, digest in pool.as_fed(run, feed, self._hand, None, ahead):
             self.digests[entry.part_id] = digest
             self._settle(entry.part_id)
             self._hear()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from splarn.core.check.limit import BadRows, too_many_bad
@@ -15,6 +15,9 @@ from splarn.core.target.notes import PartNote
 from splarn.core.work.activity import Activity
 from splarn.core.work.pool import Pool
 from splarn.core.work.progress import Progress
+
+# Rows are kept of so many parts, to be looked for in the table.
+SAMPLED = 200
 
 
 class Tally:
@@ -97,6 +100,9 @@ def run_arriving(
     for entry, result in pool.as_fed(run_load_task, arrivals.feed, task, watch, ahead):
         busy.end()
         arrivals.loaded(entry, result)
+        if len(loaded) >= SAMPLED:
+            # Rows of so many parts are enough to look for in the table, one by one.
+            result = replace(result, sample=None)
         loaded.append((entry, result))
         tally.add(result, arrivals.set_aside())
     watch.finish()

@@ -208,11 +208,12 @@ def _run(
         mark.end(task.stem)
         return cuts
 
-    copies = [task for task in left if not task.cutting and task.output.is_copy(task.layout)]
-    streams = (
-        [] if len(left) - len(copies) >= pool.workers else [t for t in left if t not in copies]
-    )
-    others = [task for task in left if task not in streams]
+    def is_copy(task: ShapeTask) -> bool:
+        return not task.cutting and task.output.is_copy(task.layout)
+
+    shared = sum(not is_copy(task) for task in left) < pool.workers
+    streams = [task for task in left if shared and not is_copy(task)]
+    others = [task for task in left if not shared or is_copy(task)]
     for task, cuts in zip(others, pool.map(run, others, watch), strict=True):
         done[task.stem] = cuts
     for task in streams:
