@@ -5,7 +5,8 @@ from __future__ import annotations
 import contextlib
 import gzip
 import os
-import resource
+import subprocess
+import sys
 import tempfile
 from pathlib import Path
 
@@ -72,4 +73,18 @@ def test_one_value_without_an_end_is_refused_in_little_memory(
         laid = splarn("layout", name)
         assert (laid.code, why in laid.err) == (2, True), laid.err
         assert splarn("survey", name).code == 0
-    assert resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss < 400 << 10
+        for command, code in (("layout", 2), ("survey", 0)):
+            words = [sys.executable, "-c", MEASURED, sys.executable, "-m", "splarn", command, name]
+            done = subprocess.run(
+                words, cwd=tmp_path, capture_output=True, text=True, check=False, timeout=120
+            )
+            ended, memory = map(int, done.stdout.split())
+            assert (ended, memory < 400 << 10) == (code, True), (name, memory)
+
+
+# Runs a command; prints how it ended and the memory that it took, in KiB.
+MEASURED = """
+import resource, subprocess, sys
+done = subprocess.run(sys.argv[1:], capture_output=True)
+print(done.returncode, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)
+"""

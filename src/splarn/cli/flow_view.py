@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
+from splarn.cli.output import MARK
+from splarn.cli.plain import escaped
 from splarn.core.units import plural, show_change, show_duration, show_size
 
 if TYPE_CHECKING:
@@ -33,7 +35,10 @@ class FlowView:
         plan: Plan,
         ceilings: Mapping[str, float],
         warn: Any,
+        foresees: bool = True,
     ) -> None:
+        """Without `foresees` nothing is said of its end: the target has a time of its own."""
+        self._foresees = foresees
         self._console, self._watching, self._plan = console, watching, plan
         self._ceilings, self._warn = ceilings, warn
         self._live: Any = None
@@ -59,13 +64,20 @@ class FlowView:
     def look(self) -> None:
         """Warns where the run has left what was forecast; called whenever something happened."""
         elapsed = self._watching.elapsed
-        if elapsed - self._looked < LOOK_EVERY:
+        if not self._foresees or elapsed - self._looked < LOOK_EVERY:
             return
         self._looked = elapsed
         told = self._outlook()
         if told.slow and told.slow not in self._warned and told.total > self._high:
             self._warned.add(told.slow)
-            self._warn(late(told, self._plan))
+            self._say(late(told, self._plan))
+
+    def _say(self, text: str) -> None:
+        """A warning, above the view while there is one."""
+        if self._live is None:
+            self._warn(text)
+        else:
+            self._live.console.print(f"[yellow]{MARK}[/yellow] {escaped(text)}")
 
     @property
     def _high(self) -> float:
@@ -100,18 +112,22 @@ class FlowView:
         name = stage.name if stage.label == stage.name else stage.label
         return (
             name,
-            f"{stage.share:.0%}",
+            f"{stage.share:.0%}".replace("%", " %"),
             f"{show_size(min(stage.done, stage.total))} of {show_size(stage.total)}",
             f"{speed / 1e6:,.1f} MB/s{near}" if speed else "",
             f"{plural(before, 'part')} waiting" if before else "",
         )
 
     def _end(self) -> str:
+        if not self._foresees:
+            return f"{show_duration(self._watching.elapsed)} of this machine's time"
         told = self._outlook()
         text = f"{show_duration(told.left)} left"
         expected = float(self._plan.forecast["seconds"]["median"])
         if told.total > 0 and expected > 0:
-            text += f", {show_change(told.total / expected - 1)} against the forecast"
+            change = told.total / expected - 1
+            text += f", {show_change(abs(change)).lstrip('+')} "
+            text += "longer than forecast" if change > 0 else "sooner than forecast"
         if told.chance is not None and self._plan.limits.deadline is not None:
             limit = show_duration(self._plan.limits.deadline)
             text += f"; the deadline of {limit} is kept with a chance of {told.chance:.0%}"

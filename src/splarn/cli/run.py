@@ -101,8 +101,9 @@ def run(
         watching = Watching(chosen.volume.bytes)
         looking = not as_json and out.err.is_terminal
         view = FlowView(
-            out.err if looking else None, watching, chosen, ceilings_of(context, chosen), out.note
-        )
+            out.err if looking else None, watching, chosen, ceilings_of(context, chosen), out.note,
+            not open_engine().own_clock,
+        )  # fmt: skip
 
         def heard(what: str, told: dict[str, Any]) -> None:
             if kept is not None:

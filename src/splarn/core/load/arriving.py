@@ -10,6 +10,7 @@ from splarn.core.load.stream import PartResult
 from splarn.core.source.content import Identity
 from splarn.core.target.details import LoadDetails
 from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.work.activity import Activity
 from splarn.core.work.feed import Feed
 
 
@@ -22,6 +23,10 @@ class Arrivals(Protocol):
     @property
     def feed(self) -> Feed[Input]:
         """Parts as they arrive, those that are already in left out."""
+
+    @property
+    def loads(self) -> Activity:
+        """Told of each part that is being loaded."""
 
     def begin(self, load_id: str, parts: Mapping[str, PartNote]) -> None:
         """The load is open, and these of its parts are noted: parts may come."""

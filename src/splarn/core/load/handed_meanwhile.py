@@ -125,6 +125,7 @@ class _Order:
         """Hands a part over that has arrived; the task of reading it here."""
         note = note_of(self.request, self.opened, entry)
         self.entries[entry.part_id], self.notes[entry.part_id] = entry, note
+        self.arrivals.loads.begin()
         if note.state == "done":
             self.before.add(entry.part_id)
         else:
@@ -156,6 +157,7 @@ class _Order:
             entry, note, job, self.digests[part_id], self.rejects, rejects_file(entry)
         )
         self.loaded[part_id] = result
+        self.arrivals.loads.end()
         self.arrivals.loaded(entry, result)
         self.tally.add(result, self.arrivals.set_aside())
         self.watch.advance(entry.raw_bytes or 0)

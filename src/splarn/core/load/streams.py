@@ -12,7 +12,6 @@ from splarn.core.load.request import Input, LoadRequest, rejects_file, rejects_f
 from splarn.core.load.stream import LoadTask, PartResult, run_load_task
 from splarn.core.source.content import Identity
 from splarn.core.target.notes import PartNote
-from splarn.core.work.activity import Activity
 from splarn.core.work.pool import Pool
 from splarn.core.work.progress import Progress
 
@@ -88,7 +87,7 @@ def run_arriving(
     Raises ShortfallError when rows are bad beyond the limit, and what bringing the parts raises.
     """
     loaded: list[tuple[Input, PartResult]] = []
-    tally, busy = Tally(request.bad_rows), Activity()
+    tally, busy = Tally(request.bad_rows), arrivals.loads
 
     def task(entry: Input) -> LoadTask:
         busy.begin()

@@ -84,7 +84,7 @@ class Bringing:
         self.making, self.landing = making, landing
         self._senders = max(senders, 1) if landing is not None else 0
         self._watching, self._enough = watching, enough
-        self.makes, self.ships = Activity(), Activity()
+        self.makes, self.ships, self.loads = Activity(), Activity(), Activity()
         self.feed: Feed[Input] = Feed(room or A_WORKER * streams + MORE)
         self.made: Feed[Part] = Feed(A_WORKER * self._senders + MORE)
         self.shaped: Shaped | None = None
@@ -96,7 +96,11 @@ class Bringing:
         self._lock = threading.Lock()
         self._journal: Journal | None = None
         self._shipped: frozenset[str] | None = None
-        watching.active |= {"shape": lambda: self.makes.seconds, "ship": lambda: self.ships.seconds}
+        watching.active |= {
+            "shape": lambda: self.makes.seconds,
+            "ship": lambda: self.ships.seconds,
+            "load": lambda: self.loads.seconds,
+        }
         watching.waiting["load"] = lambda: self.feed.waiting
         if self._senders:
             watching.waiting["ship"] = lambda: self.made.waiting
