@@ -150,12 +150,18 @@ def test_a_run_that_is_late_says_which_stage_and_whether_it_will_do(
                    part_size=32_768)  # fmt: skip
     document = json.loads(plan.read_text())
     document["limits"]["deadline"] = 0.01
+    document["alternatives"] = [
+        {"lever": "load_streams", "value": 4, "seconds": 0.001, "load": 0.0005, "cost": 1.5}
+    ]
     plan.write_text(json.dumps(document))
     ran = splarn("run", "plan.json")
     assert ran.code == 0, ran.err
     assert re.search(r"The (shape|load) stage takes [\d.,]+ times as long as forecast", ran.out)
-    assert "will hardly be kept" in ran.out
+    assert "will hardly be kept (less than 1%)" in " ".join(ran.out.split())
     assert "slower" in ran.out
+    # What was advised is taken: other streams go on with the same parts.
+    if "The load stage" in ran.out:
+        assert "With load streams 4 loading was forecast" in " ".join(ran.out.split())
 
 
 def test_a_source_that_changes_before_a_run_is_given_again_is_named(

@@ -142,6 +142,7 @@ def test_a_journal_gives_back_what_it_was_given_of_this_load_alone(tmp_path: Pat
     journal = Journal(tmp_path, "load-1", {})
     journal.add(result)
     journal.add(replace(result, note=replace(note, part_id="p2", state="open")))
+    journal.close()
     with (tmp_path / JOURNAL).open("a") as file:
         file.write('{"load_id": "load-1", "part_id": "p1", "cut of')
     notes = {"p1": note, "p2": replace(note, part_id="p2", state="open")}

@@ -148,7 +148,7 @@ def free(port: int) -> bool:
     "guide",
     ["README.md", "docs/know-your-files.md", "docs/load-it-once.md",
      "docs/depots-tiers-and-prices.md", "docs/a-sweep-you-can-believe.md",
-     "docs/from-sweep-to-plan.md"],
+     "docs/from-sweep-to-plan.md", "docs/one-run-start-to-finish.md"],
 )  # fmt: skip
 def test_every_command_of_a_guide_runs_as_written(reader: Reader, guide: str) -> None:
     steps = steps_of(ROOT / guide)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from splarn.cli.output import MARK
 from splarn.cli.plain import escaped
-from splarn.core.units import plural, show_change, show_duration, show_size
+from splarn.core.units import plural, show_change, show_duration, show_money, show_size
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 LOOK_EVERY = 0.5
 # What is wanted of a chance for a deadline to be called likely.
 LIKELY = 0.5
+# What another number of streams or tier must save to be worth a word.
+WORTH = 0.9
 
 
 class FlowView:
@@ -130,7 +132,7 @@ class FlowView:
             text += "longer than forecast" if change > 0 else "sooner than forecast"
         if told.chance is not None and self._plan.limits.deadline is not None:
             limit = show_duration(self._plan.limits.deadline)
-            text += f"; the deadline of {limit} is kept with a chance of {told.chance:.0%}"
+            text += f"; the deadline of {limit} is kept with a chance of {_chance(told.chance)}"
         return text
 
 
@@ -146,6 +148,32 @@ def late(told: Outlook, plan: Plan) -> str:
         likely = "is still likely to be" if told.chance >= LIKELY else "will hardly be"
         text += (
             f"; the deadline of {show_duration(plan.limits.deadline)} {likely} kept "
-            f"({told.chance:.0%})"
+            f"({_chance(told.chance)})"
         )
-    return f"{text}."
+    return f"{text}.{_instead(told, plan)}"
+
+
+def _instead(told: Outlook, plan: Plan) -> str:
+    """What a plan's alternatives would save where loading is slow, and how to change to one."""
+    from splarn.core.tuning.configuration import LEVERS
+
+    if told.slow != "load" or not plan.alternatives:
+        return ""
+    best = min(plan.alternatives, key=lambda one: float(one["load"]))
+    expected = float(plan.forecast["phases"]["load"])
+    if best["load"] > WORTH * expected:
+        return ""
+    lever = LEVERS[best["lever"]]
+    return (
+        f" With {lever.words} {best['value']} loading was forecast to take "
+        f"{show_duration(best['load'])} instead of {show_duration(expected)}, all for "
+        f"{show_money(best['cost'], plan.prices.currency)}: Ctrl-C, {lever.key} changed in the "
+        "plan, and the same command goes on with that."
+    )
+
+
+def _chance(chance: float) -> str:
+    """A chance, which is never quite 0 or 1 by what is known."""
+    if chance > 0.99:
+        return "more than 99%"
+    return f"{chance:.0%}" if chance >= 0.01 else "less than 1%"

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from math import erf, exp, log, sqrt
+from math import erf, exp, hypot, log, sqrt
 from typing import Any
 
 from splarn.core.tuning.overlap import STAGES
 
 # A forecast counts as much as so great a share of a stage's work, once that is seen.
-WEIGHT = 0.1
+WEIGHT = 0.02
+# How far off the pace may still be of a stage that does not go as forecast: so great a share of the
+# log of by how much, as much as is left of it.
+PACE = 0.3
 # What is left of a run is never surer than this, a spread of logs.
 LEAST_SPREAD = 0.05
 # Half of a normal 90 % interval, in standard deviations.
@@ -69,6 +72,10 @@ def outlook(
         whole[name] = (stand.seconds + WEIGHT * phases[name]) / (share + WEIGHT)
         remaining[name] = whole[name] * (1 - share)
     after = phases.get("finish", 0.0)
+    if remaining:
+        slowest = max(remaining, key=lambda name: remaining[name])
+        off = abs(log(max(whole[slowest], 1e-9) / max(phases[slowest], 1e-9)))
+        spread = hypot(spread, PACE * off * remaining[slowest] / max(whole[slowest], 1e-9))
     begun = any(stand.share for stand in stands.values())
     left = max(remaining.values(), default=0.0) + after if begun else expected - elapsed
     left = max(left, 0.0)
