@@ -12,13 +12,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from splarn.core.errors import RequestError
+from splarn.core.flow.journal import JOURNAL, Journal
+from splarn.core.flow.watching import Stand
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load.stream import PartResult
 from splarn.core.parameters import filled_in, names_in, parse_settings, refuse_unknown
 from splarn.core.reading.faults import Fault
 from splarn.core.run.drift import Delivery, drifted, look_at_delivery
-from splarn.core.run.journal import JOURNAL, Journal
-from splarn.core.run.outlook import Stand, outlook
+from splarn.core.run.outlook import outlook
 from splarn.core.shape.line import Line
 from splarn.core.shape.manifest import Part, SourceRange
 from splarn.core.target.digest import ColumnDigest

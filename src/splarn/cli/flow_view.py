@@ -12,8 +12,8 @@ from splarn.core.units import plural, show_change, show_duration, show_money, sh
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from splarn.core.flow.watching import StageWatch, Watching
     from splarn.core.run.outlook import Outlook
-    from splarn.core.run.watching import StageWatch, Watching
     from splarn.core.tuning.plan_file import Plan
 
 # How often it is looked whether the run leaves its forecast, in seconds.

@@ -63,10 +63,10 @@ def run(
         show_run,
         telling,
     )
+    from splarn.core.flow.watching import Log, Watching
     from splarn.core.ledger import FOLDER
     from splarn.core.parameters import parse_settings
     from splarn.core.run.flow import run_plan
-    from splarn.core.run.watching import Log, Watching
     from splarn.core.source.places import is_url
     from splarn.core.source.secrets import filled
     from splarn.core.tuning.plan_file import read_plan

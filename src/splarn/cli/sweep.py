@@ -131,6 +131,7 @@ def sweep(
         say_left_out,
     )
     from splarn.cli.trials import (
+        say_flow,
         show_decision,
         show_design,
         show_nearness,
@@ -340,6 +341,7 @@ def sweep(
         summary = f"{plural(len(trials), 'trial')}, {stopped}"
         total = sum(trial.seconds for trial in trials)
         decision = show_trials(out, trials, stopped)
+        decision |= say_flow(out, trials)
         tiers = show_tiers(out, trials, prices)
         decision |= show_decision(out, chooser, chosen_from(trials), volume.bytes, wanted)
         decision |= show_nearness(out, trials, ledger.last("probe"))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict
+from statistics import median
 from typing import TYPE_CHECKING, Any
 
 from splarn.cli.learned import varying
@@ -216,6 +217,22 @@ def show_readers(out: Output, trials: Sequence[Trial], crew: int) -> dict[str, A
         out.say(f"Beside them a load takes {found.ratio:.2f}× {span} as long as alone{end}")
         document["readers"]["loading_takes"] = found.as_json()
     return document
+
+
+def say_flow(out: Output, trials: Sequence[Trial]) -> dict[str, Any]:
+    """What the fastest took with its stages at work at the same time, which a run has."""
+    from splarn.core.tuning.design import FLOW
+
+    flow = next((one for one in trials if one.role == FLOW and not one.failure), None)
+    if flow is None:
+        return {}
+    alike = [one for one in trials if one.counts and one.configuration == flow.configuration]
+    in_turn = median(one.seconds for one in alike)
+    out.say(
+        f"With all stages at work at the same time the fastest took "
+        f"{show_duration(flow.overlapped)}, and {show_duration(in_turn)} with one after the other."
+    )
+    return {"flow": {"seconds": flow.overlapped, "in_turn": in_turn}}
 
 
 def show_nearness(out: Output, trials: Sequence[Trial], probe: Entry | None) -> dict[str, Any]:

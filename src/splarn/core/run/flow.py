@@ -14,16 +14,15 @@ from pathlib import Path
 import xxhash
 
 from splarn.core.errors import RequestError
+from splarn.core.flow.bringing import Bringing, Making, landing_of
+from splarn.core.flow.watching import Watching
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import read_layout, to_descriptor
 from splarn.core.load import LoadRecord, LoadRequest, inputs_from_files, load
-from splarn.core.load.inbox import ByWayOf, Inbox
 from splarn.core.load.landing import Landing
 from splarn.core.load.refusals import Confirm
 from splarn.core.prices import Cost, Stretch, reckon
 from splarn.core.reading.faults import replace_rejects
-from splarn.core.run.bringing import Bringing, Making
-from splarn.core.run.watching import Watching
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.ship.record import ShipRecord
 from splarn.core.source.files import find_files
@@ -103,8 +102,7 @@ def run_plan(
     making = Making(
         tuple(paths), plan.layout, parts, folder, workers, plan.bad_rows, keep_parts or twice
     )
-    if engine.reads_parts:
-        landing = Inbox(open_engine) if landing is None else ByWayOf(landing, open_engine)
+    landing = landing_of(engine.reads_parts, open_engine, landing)
     senders = configuration.transfer_streams or configuration.load_streams
     # What has been shipped waits where it is; what lies here fills the disk.
     away = landing is not None and not landing.read_here
@@ -218,9 +216,7 @@ def _told(
     """What came of a run: its phases, its cost, and what forecasts learn from it."""
     shaped = bringing.shaped
     seconds = before + record.seconds
-    phases = {"shape": bringing.makes.seconds, **record.phases}
-    if bringing.landing is not None:
-        phases["ship"] = phases.get("ship", 0.0) + bringing.ships.seconds
+    phases = bringing.phases(record.phases)
     busy = sum(phases.get(phase, 0.0) for phase in BUSY_PHASES)
     tier = plan.configuration.tier
     compute = record.compute or (Stretch(tier, busy),)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from math import erf, exp, hypot, log, sqrt
 from typing import Any
 
+from splarn.core.flow.watching import Stand
 from splarn.core.tuning.overlap import STAGES
 
 # A forecast counts as much as so great a share of a stage's work, once that is seen.
@@ -20,14 +21,6 @@ LEAST_SPREAD = 0.05
 Z90 = 1.645
 # A stage is worth a word once so much of it is done and it is so much slower than forecast.
 SEEN, SLOWER = 0.05, 1.1
-
-
-@dataclass(frozen=True)
-class Stand:
-    """How far a stage is: the share of its work that is done, and the seconds that it was at it."""
-
-    share: float
-    seconds: float
 
 
 @dataclass(frozen=True)

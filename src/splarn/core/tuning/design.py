@@ -9,8 +9,9 @@ from splarn.core.tuning.configuration import Configuration, Space
 
 # The share of the sample that trials of these roles load; all others load it whole.
 SHARES = {"small": 0.25, "large": 4.0}
-# The role of a trial without the readers that others have beside them.
-ALONE = "alone"
+# The role of a trial without the readers that others have beside them, and of one whose stages are
+# at work at the same time.
+ALONE, FLOW = "alone", "flow"
 
 
 def share_of(role: str) -> float:

@@ -122,7 +122,8 @@ def fit_model(
         tuple(corrected), replace(facts, slots=slots), _measured(used), len(used),
         Traffic.of(used), _spread(used, columns, corrected),
         (reach.min(axis=0), reach.max(axis=0)), table, volumes, columns,
-        sharing=sharing_of(used), elsewhere=bool(weighed.min() >= ANOTHER_PLACE),
+        sharing=sharing_of([one for one in trials if not one.failure]),
+        elsewhere=bool(weighed.min() >= ANOTHER_PLACE),
     )  # fmt: skip
 
 

@@ -10,12 +10,20 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from splarn.core.errors import OutsideError, RequestError, SplarnError
-from splarn.core.load import BadRows, LoadRequest, inputs_from_manifest, load
+from splarn.core.flow.bringing import Bringing, Making, landing_of
+from splarn.core.flow.watching import Watching
+from splarn.core.load import (
+    BadRows,
+    LoadRequest,
+    inputs_from_files,
+    inputs_from_manifest,
+    load,
+)
 from splarn.core.load.landing import Landing
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.target.session import OpenEngine
-from splarn.core.tuning.design import ALONE, PlannedTrial
+from splarn.core.tuning.design import ALONE, FLOW, PlannedTrial
 from splarn.core.tuning.gauges import Gauge
 from splarn.core.tuning.laws import PHASE_NAMES
 from splarn.core.tuning.readers import Readers
@@ -91,7 +99,8 @@ def run_trials(
     trials = list(done)
     # How many an adaptive one will want is not known.
     known = len(strategy.beforehand()) == strategy.most()
-    watch.start("sweep", strategy.most() if known else None, "trials")
+    # One more, of the fastest, is a flow.
+    watch.start("sweep", strategy.most() + 1 if known else None, "trials")
     watch.advance(len(trials))
     _greet_streams(strategy, place, pools)
     begun = time.perf_counter()
@@ -102,10 +111,13 @@ def run_trials(
             break
         plan = _alone(trials, place) or strategy.following(chosen_from(trials))
         if plan is None:
+            plan = _flow(trials)
+        if plan is None:
             stopped = strategy.ended
             break
         try:
-            trial = run_trial(plan, samples, place, pools)
+            run = run_flow_trial if plan.role == FLOW else run_trial
+            trial = run(plan, samples, place, pools)
             failed = 0
         except SplarnError as error:
             failed += 1
@@ -121,8 +133,19 @@ def run_trials(
 
 
 def chosen_from(trials: Sequence[Trial]) -> list[Trial]:
-    """The trials that a strategy knows of: all but those that show what readers do."""
-    return [trial for trial in trials if trial.role != ALONE]
+    """The trials that a strategy knows of: not those that show what readers or a flow do."""
+    return [trial for trial in trials if trial.role not in (ALONE, FLOW)]
+
+
+def _flow(trials: Sequence[Trial]) -> PlannedTrial | None:
+    """In the end the fastest with its stages at work at the same time, as a run has them."""
+    if any(trial.role == FLOW for trial in trials):
+        return None
+    counting = [trial for trial in trials if trial.counts]
+    if not counting:
+        return None
+    fastest = min(counting, key=lambda one: one.seconds)
+    return PlannedTrial(fastest.configuration, 1, FLOW)
 
 
 def _alone(trials: Sequence[Trial], place: TrialPlace) -> PlannedTrial | None:
@@ -225,6 +248,67 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
         scanned=record.scanned,
         waited=sent.throttled if sent is not None else 0.0,
     )
+
+
+def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Pools) -> Trial:
+    """One trial with its stages at work at the same time; its table and parts are removed."""
+    configuration, engine = plan.configuration, place.open_engine()
+    sample = samples.of(plan.role)
+    parts = place.folder / "parts"
+    shutil.rmtree(parts, ignore_errors=True)
+    place.table.make()
+    started = datetime.now(UTC).isoformat(timespec="milliseconds")
+    output = PartsFormat(configuration.format, configuration.packing, configuration.part_size)
+    landing = landing_of(engine.reads_parts, place.open_engine, place.depot())
+    making = Making(
+        tuple(sample.files), sample.layout, output, parts,
+        pools.threads(configuration.workers, "shape"), BadRows(),
+    )  # fmt: skip
+    bringing = Bringing(
+        making, landing, configuration.transfer_streams or configuration.load_streams,
+        configuration.load_streams, Watching(sample.bytes),
+    )  # fmt: skip
+    streams = pools.streams(configuration.load_streams, engine.in_process)
+    gauge = Gauge(engine.processes_here)
+    begun = time.perf_counter()
+    try:
+        with gauge:
+            request = LoadRequest(
+                place.open_engine,
+                place.table.name,
+                output.layout(sample.layout),
+                inputs_from_files(sample.files, sample.layout),
+                batch_rows=configuration.batch_rows,
+                bad_rows=BadRows(),
+                levers=configuration.load_levers,
+                tier=configuration.tier if engine.reads_parts else None,
+                run=f"trial-{started}",
+                delivered=sample.layout,
+            )
+            before = time.perf_counter() - begun
+            try:
+                record = load(request, streams, arrivals=bringing)
+            finally:
+                bringing.stop()
+        came = record.rows_loaded + record.rows_rejected + bringing.set_aside()
+        if not record.verified or came != sample.rows:
+            differences = "; ".join(record.differences) or f"{came:,} of {sample.rows:,} rows came"
+            raise OutsideError(f"It did not load what it read ({differences}).")
+    finally:
+        place.table.remove()
+        shutil.rmtree(parts, ignore_errors=True)
+        if landing is not None:
+            landing.clear()
+    phases = bringing.phases(record.phases)
+    assert bringing.shaped is not None, "all has been made"
+    manifest = bringing.shaped.manifest
+    return Trial(
+        configuration, plan.repeat, plan.role, sum(phases.values()),
+        {phase: phases[phase] for phase in PHASE_NAMES if phase in phases}, came, sample.bytes,
+        manifest.bytes, len(manifest.parts), started, record.compute, used=gauge.used,
+        moved=record.moved, requests=record.requests, scanned=record.scanned,
+        overlapped=before + record.seconds,
+    )  # fmt: skip
 
 
 def _greet_streams(strategy: Strategy, place: TrialPlace, pools: Pools) -> None:

@@ -7,7 +7,7 @@ from typing import Any
 
 from splarn.core.prices import Stretch, Usage
 from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.design import ALONE, share_of
+from splarn.core.tuning.design import ALONE, FLOW, share_of
 from splarn.core.tuning.gauges import Used
 from splarn.core.tuning.readers import Readings
 
@@ -19,7 +19,8 @@ class Trial:
     `role` is trial, reference (the configuration that comes back to show drift), small (of less
     than the sample, so that what is fixed and what grows can be told apart), large (of more, where
     the sample has too few parts to show what many streams do), alone (the reference without the
-    readers that others have beside them) or warm-up.
+    readers that others have beside them), flow (with stages at work at the same time, which tells
+    how far they share the machine) or warm-up.
     `compute` is what ran, where the target's compute has sizes. `failure` says why it is none to
     learn from: its times mean nothing. `used` is what it took of this machine, `read` what
     sessions that read beside it came to. `moved` are bytes
@@ -55,7 +56,7 @@ class Trial:
     @property
     def tells(self) -> bool:
         """Whether laws can be learned from it: no warm-up, and it loaded what it read."""
-        return self.role not in ("warm-up", ALONE) and not self.failure
+        return self.role not in ("warm-up", ALONE, FLOW) and not self.failure
 
     @property
     def counts(self) -> bool:

@@ -15,14 +15,15 @@ from pathlib import Path
 
 from splarn.core.check.limit import BadRows, too_many_bad
 from splarn.core.errors import OutsideError
+from splarn.core.flow.journal import Journal
+from splarn.core.flow.watching import PartDone, Watching
 from splarn.core.layout import Layout
+from splarn.core.load.inbox import ByWayOf, Inbox
 from splarn.core.load.landing import Landing, Sender
 from splarn.core.load.pieces import pieces_of
 from splarn.core.load.request import Input
 from splarn.core.load.stream import PartResult
 from splarn.core.reading.faults import Fault
-from splarn.core.run.journal import Journal
-from splarn.core.run.watching import PartDone, Watching
 from splarn.core.shape.manifest import Part
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import Handing, Shaped, shape
@@ -32,6 +33,7 @@ from splarn.core.source.content import Identity
 from splarn.core.source.places import Place, place
 from splarn.core.source.source import Source, look
 from splarn.core.target.notes import PartNote
+from splarn.core.target.session import OpenEngine
 from splarn.core.work.activity import Activity
 from splarn.core.work.feed import Feed, StoppedError
 from splarn.core.work.pool import Pool
@@ -52,6 +54,13 @@ class Making:
     pool: Pool
     bad_rows: BadRows
     keep_parts: bool = False
+
+
+def landing_of(reads_parts: bool, open_engine: OpenEngine, depot: Landing | None) -> Landing | None:
+    """Where parts are sent: a depot, the inbox of an engine that reads parts itself, or nowhere."""
+    if not reads_parts:
+        return depot
+    return Inbox(open_engine) if depot is None else ByWayOf(depot, open_engine)
 
 
 @dataclass
@@ -150,6 +159,13 @@ class Bringing:
         """See Arrivals."""
         assert self.shaped is not None, "all has been made"
         return {str(place(path)): one for path, one in self.shaped.manifest.contents.items()}
+
+    def phases(self, of_load: Mapping[str, float]) -> dict[str, float]:
+        """Seconds that each stage was at work, beside those of a load."""
+        phases = {"shape": self.makes.seconds, **of_load}
+        if self.landing is not None:
+            phases["ship"] = phases.get("ship", 0.0) + self.ships.seconds
+        return phases
 
     def stop(self) -> None:
         """Ends all stages and waits for them; what they have made stays."""

@@ -12,7 +12,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from splarn.core.run.outlook import Stand
 from splarn.core.work.disk import outside
 from splarn.core.work.progress import Lane
 
@@ -25,6 +24,14 @@ class PartDone:
     part: str
     bytes: int
     rows: int
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Stand:
+    """How far a stage is: the share of its work that is done, and the seconds that it was at it."""
+
+    share: float
     seconds: float
 
 

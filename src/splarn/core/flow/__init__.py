@@ -1,0 +1,1 @@
+"""Parts made and shipped while others are loaded."""
