@@ -129,8 +129,11 @@ def test_each_command_speaks_json_with_its_stable_keys(
 
     found = splarn("sweep", "--json").json
     assert found["stopped_because"] == "grid finished"
-    # A warm-up, the reference and six others, and two of less than the sample.
-    assert len(found["trials"]) == 1 + 1 + 6 + 2
+    # A warm-up, the reference and six others, two of less than the sample, and a flow.
+    assert len(found["trials"]) == 1 + 1 + 6 + 2 + 1
+    assert found["trials"][-1]["role"] == "flow"
+    assert 0 < found["trials"][-1]["overlapped"] < 2 * found["trials"][-1]["seconds"]
+    assert found["flow"]["seconds"] == found["trials"][-1]["overlapped"]
     assert set(found["trials"][0]["phases"]) == {"shape", "queue", "load", "finish"}
 
     found = splarn("forecast", "--load-streams", "1,2", "--json").json
@@ -165,13 +168,13 @@ def test_each_command_speaks_json_with_its_stable_keys(
     found = splarn("ledger", "--json").json
     kinds = [entry["kind"] for entry in found["entries"]]
     assert {kind: kinds.count(kind) for kind in set(kinds)} == {
-        "load": 2, "sweep": 1, "trial": 10, "plan": 2, "run": 1,
+        "load": 2, "sweep": 1, "trial": 11, "plan": 2, "run": 1,
     }  # fmt: skip
     for ending in ("parquet", "csv", "json"):
         ran = splarn("ledger", "--export", f"measured.{ending}", "--json")
         assert ran.code == 0, ran.err
     rows = json.loads((home / "measured.json").read_text())
-    assert [row["kind"] for row in rows].count("trial") == 10
+    assert [row["kind"] for row in rows].count("trial") == 11
     table = parquet.read_table(home / "measured.parquet")
     assert (len(table), csv.read_csv(home / "measured.csv").num_rows) == (len(rows), len(rows))
     trial = next(row for row in rows if row["kind"] == "trial")
@@ -305,7 +308,7 @@ def test_a_sweep_and_a_run_on_postgresql(
     to = ("--to", "${LARKMERE}")
     env = {"LARKMERE": postgresql}
     ran = splarn("sweep", *to, "--load-streams", "1,2", "--codec", "zstd:1", "--json", env=env)
-    assert len(ran.json["trials"]) == 8 + 2
+    assert len(ran.json["trials"]) == 8 + 2 + 1
     assert splarn("plan", *to, "--table", table, env=env).code == 0
     assert postgresql not in (home / "plan.json").read_text()
     ran = splarn("run", "plan.json", "--json", env=env)

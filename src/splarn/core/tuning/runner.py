@@ -270,9 +270,12 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
     )  # fmt: skip
     streams = pools.streams(configuration.load_streams, engine.in_process)
     gauge = Gauge(engine.processes_here)
-    begun = time.perf_counter()
+    if place.cold:
+        forget_files(sample.files)
+    crew = Readers(place.open_engine, place.reading, place.readers, place.table.name)
     try:
-        with gauge:
+        with gauge, crew:
+            begun = time.perf_counter()
             request = LoadRequest(
                 place.open_engine,
                 place.table.name,
@@ -306,7 +309,7 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
         configuration, plan.repeat, plan.role, sum(phases.values()),
         {phase: phases[phase] for phase in PHASE_NAMES if phase in phases}, came, sample.bytes,
         manifest.bytes, len(manifest.parts), started, record.compute, used=gauge.used,
-        moved=record.moved, requests=record.requests, scanned=record.scanned,
+        read=crew.told, moved=record.moved, requests=record.requests, scanned=record.scanned,
         overlapped=before + record.seconds,
     )  # fmt: skip
 
