@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import replace
 
@@ -87,7 +88,7 @@ class _Order:
         self.entries: dict[str, Input] = {}
         self.digests: dict[str, list[ColumnDigest] | None] = {}
         self.jobs: dict[str, PartJob] = {}
-        # Parts that were in before, of which the engine has nothing to say.
+        # Parts that were in before, which are not handed over again.
         self.before: set[str] = set()
         self.loaded: dict[str, PartResult] = {}
 
@@ -100,11 +101,12 @@ class _Order:
             self.digests[entry.part_id] = digest
             self._settle(entry.part_id)
             self._hear()
-        while len(self.loaded) < len(self.entries):
+        while len(self.loaded) + len(self.before) < len(self.entries):
             self._hear()
         answer = self.order.end()
-        self.watch.finish()
         ended = {job.part_id: job for job in answer.jobs if job.part_id in self.jobs}
+        self._recall({job.part_id: job for job in answer.jobs})
+        self.watch.finish()
         noted = {note.part_id: note for note in self.session.notes.parts([self._load_id])}
         results = [
             (self.entries[part_id], self._told(result, noted[part_id], ended.get(part_id)))
@@ -146,13 +148,24 @@ class _Order:
     def _settle(self, part_id: str) -> None:
         """A part is in once the engine says so, and known once it was read here too."""
         job = self.jobs.get(part_id)
-        if part_id not in self.digests or (job is None and part_id not in self.before):
+        if part_id not in self.digests or job is None:
             return
-        entry, note = self.entries[part_id], self.notes[part_id]
-        if job is not None:
-            note = replace(
-                note, state="done", position=job.bytes, rows=job.rows, refused=job.refused
-            )
+        note = replace(
+            self.notes[part_id], state="done", position=job.bytes, rows=job.rows,
+            refused=job.refused,
+        )  # fmt: skip
+        self._is_in(part_id, note, job)
+
+    def _recall(self, jobs: Mapping[str, PartJob]) -> None:
+        """Takes in parts that were in before: whoever loaded them may not have heard of it."""
+        for part_id in self.before:
+            if part_id in jobs:
+                entry = self.entries[part_id]
+                keep_rejects(self.rejects, rejects_file(entry), entry, jobs)
+            self._is_in(part_id, self.notes[part_id], jobs.get(part_id))
+
+    def _is_in(self, part_id: str, note: PartNote, job: PartJob | None) -> None:
+        entry = self.entries[part_id]
         result = result_of(
             entry, note, job, self.digests[part_id], self.rejects, rejects_file(entry)
         )
