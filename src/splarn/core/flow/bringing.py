@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from splarn.core.check.limit import BadRows, too_many_bad
-from splarn.core.errors import OutsideError
+from splarn.core.errors import OutsideError, RequestError
 from splarn.core.flow.journal import Journal
 from splarn.core.flow.watching import PartDone, Watching
 from splarn.core.layout import Layout
@@ -104,6 +104,7 @@ class Bringing:
         self._sending = self._senders
         self._lock = threading.Lock()
         self._journal: Journal | None = None
+        self._noted: dict[str, str] = {}
         self._shipped: frozenset[str] | None = None
         watching.active |= {
             "shape": lambda: self.makes.seconds,
@@ -118,6 +119,8 @@ class Bringing:
     def begin(self, load_id: str, parts: Mapping[str, PartNote]) -> None:
         """See Arrivals."""
         self._journal = Journal(self.making.folder, load_id, parts)
+        # What earlier tries noted by the names of parts, which are the same for the same files.
+        self._noted = {note.name: note.part_id for note in parts.values()}
         work = [self._make, *[self._send] * self._senders, self._remove]
         self._threads = [threading.Thread(target=one, daemon=True) for one in work]
         for thread in self._threads:
@@ -222,7 +225,15 @@ class Bringing:
     def _hand_on(self, part: Part) -> None:
         assert self._journal is not None, "a load has begun"
         path = self.making.folder / part.path
-        found = self._journal.found.get(part.content or part.hash)
+        part_id = part.content or part.hash
+        if self._noted.get(path.name, part_id) != part_id:
+            raise RequestError(
+                f"The delivery is not what it was: {path.name} of the unfinished load "
+                f"{self._journal.load_id} held other records, and some of them are in. Bring back "
+                "what it began with and run again, or take it back with `splarn undo "
+                f"{self._journal.load_id}`."
+            )
+        found = self._journal.found.get(part_id)
         if found is not None:
             entry = self._input(part, Source(path, part.bytes, (0, 0, 0), part.codec, ""))
             with self._lock:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-from splarn.core.errors import RequestError
+from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load.arriving import Arrivals, sealed
 from splarn.core.load.finish import Finished, MoveRefusedError, clean_up, finish
 from splarn.core.load.handed import hand_over
@@ -101,7 +101,7 @@ def load(
                 results = run_streams(request, opened, pool, watch)
                 moments = (timer.first, timer.clock())
         if arrivals is not None:
-            opened = _sealed(keeper, opened, len(results), arrivals)
+            opened = _sealed(keeper, opened, results, arrivals)
         # Where nothing was left to be read, the rows are in since the compute was sized back.
         timer.rows_end(*(timer.clock() if one is None else one for one in moments))
         watch.start("verify" if request.verify else "finish", None, "")
@@ -183,9 +183,22 @@ def _finished(request: LoadRequest, opened: Opened, results: list[PartResult]) -
         session.close()
 
 
-def _sealed(keeper: Session, opened: Opened, parts: int, arrivals: Arrivals) -> Opened:
-    """All parts are known: their number is noted, and what the files of the delivery hold."""
-    details = sealed(opened.note.details, parts, arrivals.contents())
+def _sealed(
+    keeper: Session, opened: Opened, results: list[PartResult], arrivals: Arrivals
+) -> Opened:
+    """All parts are known: their number is noted, and what the files of the delivery hold.
+
+    Raises OutsideError where the target has notes of a part that did not come again.
+    """
+    came = {result.note.part_id for result in results}
+    other = [part.name for part in opened.parts.values() if part.part_id not in came]
+    if other:
+        raise OutsideError(
+            f"{other[0]} of the unfinished load {opened.note.load_id} is in, and did not come "
+            "again: the delivery is not what it was. Take it back with `splarn undo "
+            f"{opened.note.load_id}`."
+        )
+    details = sealed(opened.note.details, len(came), arrivals.contents())
     note = replace(opened.note, details=details)
     keeper.notes.put_load(note)
     keeper.commit()

@@ -99,9 +99,10 @@ def shape(
         cuts_of = _run(tasks, mark, pool, watch, handing)
         watch.finish()
     except (RequestError, ShortfallError):
-        # The same request can only fail again.
-        mark.clear()
-        mark.finish()
+        # The same request can only fail again. Parts that were handed on may be in use.
+        if handing is None:
+            mark.clear()
+            mark.finish()
         raise
     cuts = [cut for task in tasks for cut in cuts_of[task.stem]]
     resumed = sum(len(cut.parts) for cuts in mark.done.values() for cut in cuts)

@@ -1,0 +1,227 @@
+"""Runs whose stages are at work at the same time, broken off and gone on with, on every engine."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from contextlib import ExitStack
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from splarn.core.check.limit import BadRows
+from splarn.core.errors import OutsideError, RequestError, ShortfallError
+from splarn.core.flow.bringing import Bringing
+from splarn.core.flow.journal import JOURNAL
+from splarn.core.flow.watching import Log, Watching
+from splarn.core.load.landing import Landing
+from splarn.core.prices import Prices, Tier
+from splarn.core.reading.faults import read_rejects
+from splarn.core.run.flow import RunRecord, run_plan
+from splarn.core.source.codecs import Packing
+from splarn.core.tuning.columns import Volume
+from splarn.core.tuning.configuration import Configuration
+from splarn.core.tuning.plan import Limits
+from splarn.core.tuning.plan_file import Plan, read_plan, write_plan
+from splarn.core.work.pools import Pools
+from splarn.depots.landing import DepotLanding
+from splarn.engines import opener
+from tests.cli.plans import FORECAST
+from tests.conftest import ask
+from tests.engines.gauges import GAUGES, count, readings
+from tests.engines.test_millrace import Served, serving
+
+# Readings of three files; two of them are bad.
+BAD = (40, 777)
+GOOD = 1500 - len(BAD)
+
+
+@pytest.fixture
+def delivery_of(tmp_path: Path) -> list[Path]:
+    return [readings(tmp_path / f"in/{n}.csv", n * 500 + 1, n * 500 + 500, BAD) for n in range(3)]
+
+
+def plan_for(target: str, table: str, paths: list[Path], **levers: Any) -> Plan:
+    size = sum(path.stat().st_size for path in paths)
+    usual = {"part_size": 4000, "packing": Packing(), "workers": 2, "load_streams": 2,
+             "batch_rows": 60}  # fmt: skip
+    mode = levers.pop("mode", "create")
+    return Plan(
+        "plan-1", Configuration(**{**usual, **levers}), FORECAST, Limits(), True, (),
+        tuple(map(str, paths)), GAUGES, target, table, mode, BadRows(), Volume(size, 1500), size,
+        Prices(tiers={f"u{n}": Tier(per_hour=n) for n in (1, 2, 3)}), "sweep-1",
+    )  # fmt: skip
+
+
+def carry_out(plan: Plan, folder: Path, **more: Any) -> RunRecord:
+    """A run in this process. Raises what it raises."""
+    with Pools() as pools:
+        return run_plan(
+            plan, opener(plan.target), folder, folder / "parts" / plan.id, pools,
+            Watching(plan.volume.bytes, more.pop("heard", lambda what, told: None)),
+            rejects=folder / "rejects", **more,
+        )  # fmt: skip
+
+
+def broken_off(
+    patch: pytest.MonkeyPatch, after: int, run: Callable[[], Any], error: type[BaseException]
+) -> None:
+    """Runs until so many parts are in, and breaks it off then."""
+    done = 0
+    loaded = Bringing.loaded
+
+    def until(self: Bringing, *given: Any) -> None:
+        nonlocal done
+        done += 1
+        if done > after:
+            raise error
+        loaded(self, *given)
+
+    with patch.context() as here:
+        here.setattr(Bringing, "loaded", until)
+        with pytest.raises(error):
+            run()
+
+
+@pytest.mark.parametrize("way", ["", "folder"])
+@pytest.mark.parametrize("lost", ["nothing", "parts", "journal", "all"])
+def test_a_run_that_is_broken_off_goes_on_whatever_was_lost_beside_it(
+    target: str, table: str, tmp_path: Path, delivery_of: list[Path], way: str, lost: str,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    plan = plan_for(target, table, delivery_of, transfer_streams=2 if way else 0)
+    folder = tmp_path / "parts" / plan.id
+
+    def run() -> RunRecord:
+        landing = DepotLanding(str(tmp_path / "depot"), plan.id) if way else None
+        return carry_out(plan, tmp_path, landing=landing)
+
+    broken_off(monkeypatch, 3, run, KeyboardInterrupt)
+    assert 0 < count(target, table) < GOOD
+    if lost == "parts":
+        for path in (*folder.glob("gauges-*"), *(tmp_path / "depot").rglob("gauges-*")):
+            path.unlink()
+    elif lost == "journal":
+        (folder / JOURNAL).unlink()
+    elif lost == "all":
+        shutil.rmtree(folder)
+    record = run()
+    assert (record.load.rows_loaded, record.load.verified, record.resumed) == (GOOD, True, True)
+    assert record.error_pct is None
+    assert count(target, table) == GOOD
+    assert ask(target, f"SELECT count(DISTINCT reading_no) FROM {table}") == [(GOOD,)]
+    refused = [fault for path in (tmp_path / "rejects").rglob("*.jsonl")
+               for fault in read_rejects(path)]  # fmt: skip
+    found = sorted((Path(one.path).name, one.row) for one in refused)
+    assert found == [("0.csv", 40), ("1.csv", 277)]
+    assert not folder.exists()
+    assert not list((tmp_path / "depot").rglob("gauges-*"))
+    # Given again it only looks; another plan of the same files is refused.
+    assert run().load.done_before
+    with pytest.raises(RequestError, match="--again"):
+        carry_out(replace(plan, id="plan-2", table_mode="append"), tmp_path)
+
+
+def test_an_unfinished_run_goes_on_with_what_it_began_with_alone(
+    target: str, table: str, tmp_path: Path, delivery_of: list[Path],
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    plan = plan_for(target, table, delivery_of)
+    broken_off(monkeypatch, 2, lambda: carry_out(plan, tmp_path), KeyboardInterrupt)
+    other = replace(plan, configuration=replace(plan.configuration, part_size=9000))
+    with pytest.raises(RequestError, match="cut otherwise now"):
+        carry_out(other, tmp_path)
+    text = delivery_of[0].read_text()
+    # At its beginning, which tells files apart; and further on, where only a part does.
+    for was, now, why in (("1,RM-1", "1,RM-2", "was another file"), ("90,RM", "90,ME", "not what")):
+        delivery_of[0].write_text(text.replace(was, now, 1))
+        with pytest.raises(RequestError, match=why):
+            carry_out(plan, tmp_path)
+    delivery_of[0].write_text(text)
+    # Other streams and batches are no other parts.
+    changed = replace(plan.configuration, load_streams=1, batch_rows=0, workers=1)
+    record = carry_out(replace(plan, configuration=changed), tmp_path)
+    assert (record.load.rows_loaded, count(target, table)) == (GOOD, GOOD)
+
+
+def test_stages_stop_each_other_and_what_is_bad_is_counted_together(
+    tmp_path: Path, delivery_of: list[Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    target = f"sqlite:///{tmp_path / 't.db'}"
+    plan = replace(plan_for(target, "t", delivery_of, format="jsonl"), bad_rows=BadRows(1))
+    with pytest.raises(ShortfallError):
+        carry_out(plan, tmp_path)
+    fine = replace(plan, bad_rows=BadRows(2), id="plan-3", table="t3")
+    told: list[tuple[str, dict[str, Any]]] = []
+    record = carry_out(fine, tmp_path, keep_parts=True,
+                       heard=lambda what, one: told.append((what, one)))  # fmt: skip
+    assert (record.load.rows_loaded, record.set_aside) == (GOOD, 2)
+    assert record.rejects is not None
+    assert (tmp_path / "parts/plan-3/datapackage.json").exists()
+    assert {one["stage"] for what, one in told if what == "part"} == {"shape", "load"}
+    # A depot that fails ends it with its own words, and the same command goes on.
+    landing = DepotLanding(str(tmp_path / "depot"), "plan-4")
+    shipped = replace(fine, id="plan-4", table="t4")
+    shipped = replace(shipped, configuration=replace(fine.configuration, transfer_streams=2))
+
+    class Failing:
+        read_here = False
+        names, clear, sender = landing.names, landing.clear, landing.sender
+        place = "a depot"
+
+    failing: Landing = Failing()  # type: ignore[assignment]
+
+    def gone() -> Any:
+        raise OutsideError("The depot is full.")
+
+    with monkeypatch.context() as here:
+        here.setattr(failing, "sender", gone, raising=False)
+        with pytest.raises(OutsideError, match="depot is full"):
+            carry_out(shipped, tmp_path, landing=failing)
+    assert carry_out(shipped, tmp_path, landing=landing).load.rows_loaded == GOOD
+
+
+@pytest.mark.parametrize("way", ["", "folder"])
+def test_an_engine_that_reads_parts_takes_them_as_they_come(
+    tmp_path: Path, delivery_of: list[Path], monkeypatch: pytest.MonkeyPatch, way: str
+) -> None:
+    with ExitStack() as held:
+        at: Served = held.enter_context(serving(tmp_path / "millrace"))
+        plan = plan_for(at.url, "gauges", delivery_of, tier="u3", batch_rows=0)
+
+        def run() -> RunRecord:
+            landing = DepotLanding(str(tmp_path / "depot"), plan.id) if way else None
+            return carry_out(plan, tmp_path, landing=landing)
+
+        broken_off(monkeypatch, 2, run, KeyboardInterrupt)
+        assert at.tier == "u1"
+        record = run()
+        assert (record.load.rows_loaded, record.load.verified) == (GOOD, True)
+        assert len(at.numbers("gauges")) == len(set(at.numbers("gauges"))) == GOOD
+        assert at.tier == "u1"
+        refused = [fault for path in (tmp_path / "rejects").rglob("*.jsonl")
+                   for fault in read_rejects(path)]  # fmt: skip
+        assert sorted(Path(one.path).name for one in refused) == ["0.csv", "1.csv"]
+        assert {"shape", "ship", "size", "queue", "load", "finish"} == set(record.phases)
+        assert not list((tmp_path / "depot").rglob("gauges-*"))
+        # A whole one takes no longer than its stages in turn, by the engine's own clock.
+        whole = replace(plan, id="plan-2", table="other")
+        told = carry_out(whole, tmp_path)
+        assert told.trial is not None
+        assert 0 < told.trial.overlapped < 1.05 * told.trial.seconds + 1
+
+
+def test_a_plan_is_read_as_it_was_written_and_a_log_holds_a_line_each(
+    tmp_path: Path, delivery_of: list[Path]
+) -> None:
+    plan = plan_for("sqlite:///t.db", "t", delivery_of)
+    plan = replace(plan, parameters={"month": "07"}, alternatives=({"lever": "tier"},))
+    write_plan(plan, tmp_path / "plan.json")
+    assert read_plan(tmp_path / "plan.json") == plan
+    log = Log(tmp_path / "logs/run.jsonl")
+    log.write("begin", {"plan": "plan-1"})
+    log.write("end", {"seconds": 1.0})
+    log.close()
+    assert len((tmp_path / "logs/run.jsonl").read_text().splitlines()) == 2
