@@ -100,6 +100,7 @@ def test_deliveries_unlike_those_before_are_told_by_kind() -> None:
     assert drifted(like, []) == []
     for rows in (0, 50, 20_000):
         assert [one.kind for one in drifted(replace(like, rows=rows), before)] == ["rows"]
+    assert drifted(replace(like, rows=None), before) == []
     worse = drifted(replace(like, refused={"toll": 60}), before)
     assert [one.kind for one in worse] == ["types"]
     assert "column toll" in worse[0].words

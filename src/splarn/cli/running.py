@@ -134,7 +134,8 @@ def say_steps(context: Context, plan: Plan, folder: Path, delivery: Delivery) ->
     if "size" in phases:
         steps.append(("size", f"the compute to {one.tier} and back", ""))
     steps.append(("queue", "until the target lets it in", ""))
-    rows = f"about {plural(round(delivery.rows), 'row')}"
+    expected = plan.volume.rows if delivery.rows is None else delivery.rows
+    rows = f"about {plural(round(expected), 'row')}"
     steps.append(("load", f"into {plan.table} of {target} by {streams}", rows))
     steps.append(("finish", "what came in held against what was read, and noted", rows))
     seconds, cost = plan.forecast["seconds"], plan.forecast["cost"]
@@ -157,7 +158,7 @@ def say_steps(context: Context, plan: Plan, folder: Path, delivery: Delivery) ->
         "plan_id": plan.id, "parameters": plan.parameters, "dry": True, "goes_on": begun,
         "steps": [{"step": step, "what": what, "seconds": phases.get(step)}
                   for step, what, _ in steps],
-        "seconds": seconds, "cost": cost, "rows": delivery.rows, "bytes": delivery.bytes,
+        "seconds": seconds, "cost": cost, "rows": expected, "bytes": delivery.bytes,
     })  # fmt: skip
     return 0
 

@@ -8,7 +8,6 @@ from dataclasses import asdict, dataclass, field
 from statistics import median
 from typing import Any
 
-from splarn.core.errors import OutsideError
 from splarn.core.layout import Layout
 from splarn.core.reading import text_parser
 from splarn.core.reading.sources import read_sources
@@ -33,9 +32,12 @@ TIMES, WORSE, BAD = 10.0, 3.0, 0.01
 
 @dataclass(frozen=True)
 class Delivery:
-    """What a look shows: about how many rows, and what of a sample the layout refuses, by field."""
+    """What a look shows: about how many rows, and what of a sample the layout refuses, by field.
 
-    rows: float
+    `rows` is None where a look does not tell.
+    """
+
+    rows: float | None
     files: int
     bytes: int
     reordered: tuple[str, ...] = ()
@@ -71,25 +73,25 @@ def look_at_delivery(paths: Sequence[Place], layout: Layout) -> Delivery:
     Raises RequestError where a file has other columns, OutsideError when one cannot be read.
     """
     sources = read_sources(paths, layout, headers_do=True)
-    catalogue = survey(list(paths))
-    if catalogue.rows is None:
-        raise OutsideError("A source file is damaged, so what it holds is not known: survey it.")
+    rows = survey(list(paths)).rows
     reordered = tuple(str(one) for one in sources if "+columns=" in one.codec)
     sampled, refused = 0, Counter[str]()
     step = max(len(sources) // FILES, 1)
     for source in sources[::step] if layout.format != "parquet" else ():
         parser = text_parser(layout, str(source))
         head = head_of(source.place, source.codec, LOOK)
+        ends = source.codec == "none" and source.size <= LOOK
         for chunk in record_chunks([head], layout.dialect, where=str(source)):
             # The last record may be cut off by the end of the look.
-            if len(head) >= LOOK and chunk.rows < 2:
+            if not ends and chunk.rows < 2:
                 continue
-            whole = chunk if len(head) < LOOK else chunk.part(0, chunk.rows - 1)
+            whole = chunk if ends else chunk.part(0, chunk.rows - 1)
             sampled += whole.rows
             parsed = parser.parse(whole)
             refused.update(fault.field or "" for fault in parsed.faults)
     size = sum(source.size for source in sources)
-    return Delivery(float(catalogue.rows), len(sources), size, reordered, sampled, dict(refused))
+    about = None if rows is None else float(rows)
+    return Delivery(about, len(sources), size, reordered, sampled, dict(refused))
 
 
 def drifted(now: Delivery, before: Sequence[Delivery]) -> list[Drift]:
@@ -97,12 +99,14 @@ def drifted(now: Delivery, before: Sequence[Delivery]) -> list[Drift]:
     if not before:
         return []
     found = []
-    usual = median(one.rows for one in before)
-    if now.rows < 1 or not usual / TIMES <= now.rows <= usual * TIMES:
-        count = plural(round(now.rows), "row")
-        found.append(
-            Drift("rows", f"it holds about {count}, and the last ones about {round(usual):,} each")
-        )
+    counted = [one.rows for one in before if one.rows is not None]
+    if now.rows is not None and counted:
+        usual = median(counted)
+        if now.rows < 1 or not usual / TIMES <= now.rows <= usual * TIMES:
+            count = f"about {plural(round(now.rows), 'row')}"
+            found.append(
+                Drift("rows", f"it holds {count}, and the last ones about {round(usual):,} each")
+            )
     was = max(one.bad for one in before)
     if now.sampled and now.bad > max(BAD, WORSE * was):
         name, misfits = max(now.refused.items(), key=lambda one: one[1])
