@@ -80,7 +80,7 @@ def look_at_delivery(paths: Sequence[Place], layout: Layout) -> Delivery:
     for source in sources[::step] if layout.format != "parquet" else ():
         parser = text_parser(layout, str(source))
         head = head_of(source.place, source.codec, LOOK)
-        ends = source.codec == "none" and source.size <= LOOK
+        ends = source.codec.partition("+")[0] == "none" and source.size <= LOOK
         for chunk in record_chunks([head], layout.dialect, where=str(source)):
             # The last record may be cut off by the end of the look.
             if not ends and chunk.rows < 2:
