@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
@@ -45,10 +46,18 @@ class FlowView:
         self._ceilings, self._warn = ceilings, warn
         self._live: Any = None
         self._warned: set[str] = set()
+        self._lock, self._begun = threading.Lock(), False
         self._looked = 0.0
 
     def __enter__(self) -> FlowView:
-        if self._console is not None:
+        return self
+
+    def _begin(self) -> None:
+        """The view begins with the first part: before that something may be asked."""
+        with self._lock:
+            if self._console is None or self._begun:
+                return
+            self._begun = True
             from rich.live import Live
 
             self._live = Live(
@@ -56,15 +65,18 @@ class FlowView:
                 transient=True,
             )  # fmt: skip
             self._live.start()
-        return self
 
     def __exit__(self, *_: object) -> None:
-        if self._live is not None:
-            self._live.stop()
-            self._live = None
+        with self._lock:
+            self._begun = True
+            if self._live is not None:
+                self._live.stop()
+                self._live = None
 
-    def look(self) -> None:
-        """Warns where the run has left what was forecast; called whenever something happened."""
+    def look(self, what: str) -> None:
+        """Warns where the run has left what was forecast; told of whatever happens."""
+        if what == "part":
+            self._begin()
         elapsed = self._watching.elapsed
         if not self._foresees or elapsed - self._looked < LOOK_EVERY:
             return

@@ -108,7 +108,7 @@ def run(
         def heard(what: str, told: dict[str, Any]) -> None:
             if kept is not None:
                 kept.write(what, told)
-            view.look()
+            view.look(what)
 
         watching.heard = heard
         heard("begin", {"plan": chosen.id, "parameters": chosen.parameters, "table": chosen.table})
@@ -181,7 +181,10 @@ def _note(context: Context, plan: Plan, record: RunRecord, document: dict[str, A
         parent=plan.id,
         seconds=record.load.seconds,
     )
-    off = "" if record.error_pct is None else f", {show_change(record.error_pct / 100)} of forecast"
+    off = ""
+    if record.error_pct is not None:
+        change = show_change(abs(record.error_pct) / 100).lstrip("+")
+        off = f", {change} {'slower' if record.error_pct > 0 else 'faster'} than forecast"
     context.note(
         "run",
         f"run-{record.load.load_id}",
