@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import time
 from collections.abc import Callable
 from contextlib import ExitStack
 from dataclasses import replace
@@ -16,6 +17,7 @@ from splarn.core.errors import OutsideError, RequestError, ShortfallError
 from splarn.core.flow.bringing import Bringing
 from splarn.core.flow.journal import JOURNAL
 from splarn.core.flow.watching import Log, Watching
+from splarn.core.load import streams
 from splarn.core.load.landing import Landing
 from splarn.core.prices import Prices, Tier
 from splarn.core.reading.faults import read_rejects
@@ -181,6 +183,32 @@ def test_stages_stop_each_other_and_what_is_bad_is_counted_together(
         with pytest.raises(OutsideError, match="depot is full"):
             carry_out(shipped, tmp_path, landing=failing)
     assert carry_out(shipped, tmp_path, landing=landing).load.rows_loaded == GOOD
+
+
+@pytest.mark.parametrize("way", ["", "folder"])
+def test_a_slow_target_holds_up_the_stages_before_it(
+    tmp_path: Path, delivery_of: list[Path], monkeypatch: pytest.MonkeyPatch, way: str
+) -> None:
+    target = f"sqlite:///{tmp_path / 't.db'}"
+    plan = plan_for(target, "t", delivery_of, part_size=600, load_streams=1, batch_rows=0,
+                    transfer_streams=1 if way else 0)  # fmt: skip
+    load, lying = streams.run_load_task, []
+
+    def slow(task: Any) -> Any:
+        here = [*(tmp_path / "parts").rglob("gauges-*"), *(tmp_path / "depot").rglob("gauges-*")]
+        lying.append(len(here))
+        time.sleep(0.01)
+        return load(task)
+
+    monkeypatch.setattr(streams, "run_load_task", slow)
+    landing = DepotLanding(str(tmp_path / "depot"), plan.id) if way else None
+    record = carry_out(plan, tmp_path, landing=landing)
+    assert record.load.rows_loaded == GOOD
+    assert len(lying) > 60
+    # What each stage is at and what waits before it: two queues of a few, and a worker's each.
+    assert max(lying) <= 16
+    # So it took about as long as the slowest stage.
+    assert record.seconds < 0.9 * sum(record.phases.values()) + 1
 
 
 @pytest.mark.parametrize("way", ["", "folder"])

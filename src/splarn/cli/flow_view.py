@@ -144,7 +144,7 @@ class FlowView:
             text += "longer than forecast" if change > 0 else "sooner than forecast"
         if told.chance is not None and self._plan.limits.deadline is not None:
             limit = show_duration(self._plan.limits.deadline)
-            text += f"; the deadline of {limit} is kept with a chance of {_chance(told.chance)}"
+            text += f"; deadline of {limit} {_chance(told.chance)} likely"
         return text
 
 
