@@ -14,6 +14,7 @@ from splarn.core.flow.bringing import Bringing, Making, landing_of
 from splarn.core.flow.watching import Watching
 from splarn.core.load import (
     BadRows,
+    LoadRecord,
     LoadRequest,
     inputs_from_files,
     inputs_from_manifest,
@@ -27,7 +28,7 @@ from splarn.core.tuning.design import ALONE, FLOW, PlannedTrial
 from splarn.core.tuning.gauges import Gauge
 from splarn.core.tuning.laws import PHASE_NAMES
 from splarn.core.tuning.readers import Readers
-from splarn.core.tuning.sample import Samples
+from splarn.core.tuning.sample import Sample, Samples
 from splarn.core.tuning.strategy import Strategy
 from splarn.core.tuning.trial import Trial
 from splarn.core.tuning.trial_table import TrialTable, depot_of_trials
@@ -215,10 +216,7 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
                 tier=configuration.tier if place.open_engine().reads_parts else None,
             )
             record = load(request, streams)
-        came = record.rows_loaded + record.rows_rejected + len(shaped.faults)
-        if not record.verified or came != sample.rows:
-            differences = "; ".join(record.differences) or f"{came:,} of {sample.rows:,} rows came"
-            raise OutsideError(f"It did not load what it read ({differences}).")
+        came = _held_to_sample(record, len(shaped.faults), sample)
     finally:
         place.table.remove()
         shutil.rmtree(parts, ignore_errors=True)
@@ -248,6 +246,15 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
         scanned=record.scanned,
         waited=sent.throttled if sent is not None else 0.0,
     )
+
+
+def _held_to_sample(record: LoadRecord, set_aside: int, sample: Sample) -> int:
+    """Rows that came of a sample, which must be all of it. Raises OutsideError."""
+    came = record.rows_loaded + record.rows_rejected + set_aside
+    if not record.verified or came != sample.rows:
+        differences = "; ".join(record.differences) or f"{came:,} of {sample.rows:,} rows came"
+        raise OutsideError(f"It did not load what it read ({differences}).")
+    return came
 
 
 def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Pools) -> Trial:
@@ -293,10 +300,7 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
                 record = load(request, streams, arrivals=bringing)
             finally:
                 bringing.stop()
-        came = record.rows_loaded + record.rows_rejected + bringing.set_aside()
-        if not record.verified or came != sample.rows:
-            differences = "; ".join(record.differences) or f"{came:,} of {sample.rows:,} rows came"
-            raise OutsideError(f"It did not load what it read ({differences}).")
+        came = _held_to_sample(record, bringing.set_aside(), sample)
     finally:
         place.table.remove()
         shutil.rmtree(parts, ignore_errors=True)
