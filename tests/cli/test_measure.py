@@ -202,7 +202,7 @@ def test_measurements_from_elsewhere_are_taken_in_or_refused(
     told = splarn("forecast", "--volume", "200KB", "--sweep", sweep_id, *words, "--json")
     own = splarn("forecast", "--volume", "200KB", "--sweep", sweep_id, "--json",
                  "--part-size", "8MiB,32MiB", "--codec", "none,zstd:1")  # fmt: skip
-    medians = [one.json["forecasts"][0]["seconds"]["median"] for one in (told, own)]
+    medians = [one.json["forecasts"][0]["in_turn"]["median"] for one in (told, own)]
     # What packings do and how parts differ is told by a sweep's own ledger alone.
     assert medians[0] == pytest.approx(medians[1], rel=0.3)
     # The same trials, wherever they are kept, are no faster and no slower.

@@ -152,9 +152,13 @@ def test_trials_measure_every_phase_and_clean_up(
     with Pools() as pools, place(target, tmp_path) as where:
         trials, why = run_trials(planned, [], Samples(sample), where, pools, kept.append)
     assert (why, kept) == ("grid finished", trials)
-    assert [trial.configuration for trial in trials] == [
+    *of_plan, flow = trials
+    assert [trial.configuration for trial in of_plan] == [
         plan.configuration for plan in planned.planned
     ]
+    # The fastest comes once more, with its stages at work at the same time.
+    assert (flow.role, flow.tells) == ("flow", False)
+    assert 0 < flow.overlapped < flow.seconds + 1
     for trial in trials:
         assert (trial.rows, trial.bytes) == (sample.rows, sample.bytes)
         assert trial.packed_bytes < trial.bytes
@@ -231,12 +235,13 @@ def test_a_sweep_goes_on_behind_what_is_done(
         first, why = run_trials(few, [], Samples(sample), where, pools, keep, budgets=none)
         assert (first, why) == ([], "time spent")
         done, _ = run_trials(few, [], Samples(sample), where, pools, keep)
+        done = [trial for trial in done if trial.role != "flow"]
         poor = Budgets(money=2.5, priced=lambda trial: 1.0)
         some, why = run_trials(whole, done[:1], Samples(sample), where, pools, keep, budgets=poor)
         assert (len(some), why) == (3, "money spent")
         every, why = run_trials(whole, done, Samples(sample), where, pools, keep)
     assert every[:3] == done
-    assert (len(every), why) == (len(planned), "grid finished")
+    assert (len(every), why) == (len(planned) + 1, "grid finished")
 
 
 def test_readers_are_timed_and_what_is_refused_is_asked_again(
@@ -252,8 +257,9 @@ def test_readers_are_timed_and_what_is_refused_is_asked_again(
             Listed([PlannedTrial(one, 1, "reference")], "all"), [], Samples(sample), where, pools,
             lambda trial: None,
         )  # fmt: skip
-    # The reference comes again without them.
-    beside, alone = trials
+    # The reference comes again without them, and once with its stages at the same time.
+    beside, alone, flow = trials
+    assert (flow.role, flow.read.sessions) == ("flow", 2)
     assert (beside.role, alone.role) == ("reference", "alone")
     assert beside.read.sessions == 2
     assert beside.read.readings > 0

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from splarn.core.tuning.plan_file import Plan
 
 # How often it is looked whether the run leaves its forecast, in seconds.
-LOOK_EVERY = 0.5
+LOOK_EVERY = 0.1
 # What is wanted of a chance for a deadline to be called likely.
 LIKELY = 0.5
 # What another number of streams or tier must save to be worth a word.
