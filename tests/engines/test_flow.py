@@ -130,7 +130,8 @@ def test_an_unfinished_run_goes_on_with_what_it_began_with_alone(
     target: str, table: str, tmp_path: Path, delivery_of: list[Path],
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:  # fmt: skip
-    plan = plan_for(target, table, delivery_of)
+    # One part after the other, so that the first one is in.
+    plan = plan_for(target, table, delivery_of, workers=1, load_streams=1)
     broken_off(monkeypatch, 2, lambda: carry_out(plan, tmp_path), KeyboardInterrupt)
     other = replace(plan, configuration=replace(plan.configuration, part_size=9000))
     with pytest.raises(RequestError, match="cut otherwise now"):
@@ -143,7 +144,7 @@ def test_an_unfinished_run_goes_on_with_what_it_began_with_alone(
             carry_out(plan, tmp_path)
     delivery_of[0].write_text(text)
     # Other streams and batches are no other parts.
-    changed = replace(plan.configuration, load_streams=1, batch_rows=0, workers=1)
+    changed = replace(plan.configuration, load_streams=2, batch_rows=0, workers=2)
     record = carry_out(replace(plan, configuration=changed), tmp_path)
     assert (record.load.rows_loaded, count(target, table)) == (GOOD, GOOD)
 
