@@ -18,6 +18,7 @@ import pytest
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.source import http
 from splarn.core.work import interrupts
+from splarn.core.work.activity import Activity
 from splarn.core.work.feed import Feed, StoppedError
 from splarn.core.work.lanes import report
 from splarn.core.work.pool import Inline, Pool
@@ -273,3 +274,28 @@ def test_a_feed_tells_both_sides_when_the_other_has_given_up() -> None:
     threading.Timer(0.05, failing.close, (RequestError("no."),)).start()
     with pytest.raises(RequestError):
         list(Inline().as_fed(square, failing, lambda item: item))
+
+
+def test_a_stage_is_at_work_while_one_of_its_workers_is() -> None:
+    busy = Activity()
+    started = threading.Barrier(2)
+
+    def work(rests: float, first: float) -> None:
+        with busy.working():
+            started.wait()
+            time.sleep(first)
+            with busy.resting():
+                time.sleep(rests)
+
+    # One rests while the other works, then both do.
+    threads = [threading.Thread(target=work, args=pair) for pair in ((0.3, 0.0), (0.2, 0.1))]
+    begun = time.perf_counter()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    wall = time.perf_counter() - begun
+    assert 0.1 <= busy.seconds < wall - 0.1
+    with busy.working():
+        time.sleep(0.01)
+    assert busy.seconds >= 0.11

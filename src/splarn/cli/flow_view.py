@@ -77,14 +77,17 @@ class FlowView:
         """Warns where the run has left what was forecast; told of whatever happens."""
         if what == "part":
             self._begin()
-        elapsed = self._watching.elapsed
-        if not self._foresees or elapsed - self._looked < LOOK_EVERY:
-            return
-        self._looked = elapsed
-        told = self._outlook()
-        if told.slow and told.slow not in self._warned and told.total > self._high:
+        with self._lock:
+            # Stages tell of their parts from threads of their own.
+            elapsed = self._watching.elapsed
+            if not self._foresees or elapsed - self._looked < LOOK_EVERY:
+                return
+            self._looked = elapsed
+            told = self._outlook()
+            if not told.slow or told.slow in self._warned or told.total <= self._high:
+                return
             self._warned.add(told.slow)
-            self._say(late(told, self._plan))
+        self._say(late(told, self._plan))
 
     def _say(self, text: str) -> None:
         """A warning, above the view while there is one."""

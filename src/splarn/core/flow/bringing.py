@@ -184,13 +184,12 @@ class Bringing:
         making = self.making
         out: Feed[Part] | Feed[Input] = self.made if self.landing is not None else self.feed
         try:
-            with self.makes.working():
-                self.shaped = shape(
-                    making.paths, making.layout, making.folder, making.output, making.pool,
-                    keep=0 if making.bad_rows.count == 0 else None,
-                    progress=_Stoppable(self._watching.stage("shape"), self.made, self.feed),
-                    handing=Handing(self._hand_on, self._stands, self._judge),
-                )  # fmt: skip
+            self.shaped = shape(
+                making.paths, making.layout, making.folder, making.output, making.pool,
+                keep=0 if making.bad_rows.count == 0 else None,
+                progress=_Stoppable(self._watching.stage("shape"), self.made, self.feed),
+                handing=Handing(self._hand_on, self._stands, self._judge, self.makes),
+            )  # fmt: skip
         except StoppedError:
             return
         except BaseException as error:

@@ -44,10 +44,7 @@ class StageWatch:
     def __init__(self, name: str, total: float) -> None:
         self.name, self.total, self.label = name, total, name
         self.done = 0.0
-        self.parts = 0
-        self.workers = 0
         self.ended = False
-        self.begun = time.perf_counter()
         self._lock = threading.Lock()
 
     def start(self, label: str, total: float | None, unit: str) -> None:
@@ -63,7 +60,6 @@ class StageWatch:
 
     def lanes(self, lanes: Sequence[Lane]) -> None:
         """See Progress."""
-        self.workers = sum(bool(lane.label) for lane in lanes)
 
     def tell(self, text: str) -> None:
         """See Progress."""
@@ -100,7 +96,6 @@ class Watching:
 
     def through(self, done: PartDone) -> None:
         """A stage is through with a part."""
-        self.stage(done.stage).parts += 1
         self.heard("part", asdict(done))
 
     @property

@@ -7,16 +7,11 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 
-from splarn.core.errors import RequestError
 from splarn.core.load.landing import Landing, Sender
-from splarn.core.load.request import Input
-from splarn.core.shape.manifest import Manifest
-from splarn.core.ship.record import Sent, ShipRecord, Turn
+from splarn.core.ship.record import Sent, Turn
 from splarn.core.source.source import Source, look
 from splarn.core.target.handover import HandedPart, WholeFiles
 from splarn.core.target.session import OpenEngine
-from splarn.core.work.pool import Pool
-from splarn.core.work.progress import Progress
 
 
 class Inbox:
@@ -31,14 +26,6 @@ class Inbox:
     def place(self) -> str:
         """See Landing."""
         return self._open_engine().place
-
-    def ship(self, manifest: Manifest, pool: Pool, progress: Progress | None = None) -> ShipRecord:
-        """See Landing. Raises RequestError: parts are sent one by one."""
-        raise RequestError("An inbox is sent parts one by one.")
-
-    def inputs(self, manifest: Manifest) -> tuple[Input, ...]:
-        """See Landing. Nothing is ever known to be there."""
-        return ()
 
     @contextmanager
     def sender(self) -> Iterator[Sender]:

@@ -1,4 +1,4 @@
-"""What is asked of a folder in a depot that parts are shipped into and loaded from."""
+"""What is asked of a place that parts are shipped into and loaded from."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from splarn.core.work.progress import Progress
 
 
 class Landing(Protocol):
-    """A folder of a depot. All raise OutsideError when the depot fails."""
+    """A place that parts are sent to, one by one. All raise OutsideError when it fails."""
 
     @property
     def place(self) -> str:
@@ -24,12 +24,6 @@ class Landing(Protocol):
     @property
     def read_here(self) -> bool:
         """Whether what was sent is read from here all the same, so that it must stay."""
-
-    def ship(self, manifest: Manifest, pool: Pool, progress: Progress | None = None) -> ShipRecord:
-        """Sends the parts; what has arrived before is not sent again."""
-
-    def inputs(self, manifest: Manifest) -> tuple[Input, ...]:
-        """The parts as a load is given them, where they have arrived."""
 
     def sender(self) -> AbstractContextManager[Sender]:
         """A connection of its own for one stream, open for as long as this lasts."""
@@ -41,8 +35,18 @@ class Landing(Protocol):
         """Removes what lies there."""
 
 
+class WholeLanding(Landing, Protocol):
+    """One that is sent all parts of a manifest together, too."""
+
+    def ship(self, manifest: Manifest, pool: Pool, progress: Progress | None = None) -> ShipRecord:
+        """Sends the parts; what has arrived before is not sent again."""
+
+    def inputs(self, manifest: Manifest) -> tuple[Input, ...]:
+        """The parts as a load is given them, where they have arrived."""
+
+
 class Sender(Protocol):
-    """One stream to a landing. All raise OutsideError when the depot fails."""
+    """One stream to a landing. All raise OutsideError when it fails."""
 
     def send(self, path: Path, part_id: str) -> Sent:
         """Sends a part, unless it has arrived."""

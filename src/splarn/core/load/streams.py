@@ -16,7 +16,7 @@ from splarn.core.work.pool import Pool
 from splarn.core.work.progress import Progress
 
 # Rows are kept of so many parts, to be looked for in the table.
-SAMPLED = 200
+SAMPLED_PARTS = 200
 
 
 class Tally:
@@ -99,7 +99,7 @@ def run_arriving(
     for entry, result in pool.as_fed(run_load_task, arrivals.feed, task, watch, ahead):
         busy.end()
         arrivals.loaded(entry, result)
-        if len(loaded) >= SAMPLED:
+        if len(loaded) >= SAMPLED_PARTS:
             # Rows of so many parts are enough to look for in the table, one by one.
             result = replace(result, sample=None)
         loaded.append((entry, result))

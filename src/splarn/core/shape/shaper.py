@@ -25,6 +25,7 @@ from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
 from splarn.core.source.codecs import head_of
 from splarn.core.source.places import Place, key_of, place
 from splarn.core.source.source import Identify, Source, identified
+from splarn.core.work.activity import Activity
 from splarn.core.work.pool import Inline, Pool
 from splarn.core.work.progress import Progress, Silent
 
@@ -54,13 +55,15 @@ class Shaped:
 class Handing:
     """Parts handed on as soon as they are whole, by whichever thread made them.
 
-    `hand` is given each part, those of an earlier try too, and may wait; `stands` says whether one
-    of those need not be made again. `judge` is told of each cut before that.
+    `hand` is given each part, those of an earlier try too, and may wait, resting `at_work` then;
+    `stands` says whether one of those need not be made again. `judge` is told of each cut before
+    that.
     """
 
     hand: Callable[[Part], None]
     stands: Callable[[Part], bool]
     judge: Callable[[Cut], None]
+    at_work: Activity
 
 
 def shape(
@@ -91,12 +94,14 @@ def shape(
     made = output.layout(layout)
     request = fingerprint(paths, to_descriptor(layout), repr(output), keep)
     stands = None if handing is None else handing.stands
+    at_work = Activity() if handing is None else handing.at_work
     mark = Unfinished(folder, request, again, part_name(layout.name), stands)
     try:
-        tasks = _tasks(sources, layout, made, folder, output, keep, pool)
+        with at_work.working():
+            tasks = _tasks(sources, layout, made, folder, output, keep, pool)
         total = sum(source.size for source in sources)
         watch.start("shape", total, "bytes")
-        cuts_of = _run(tasks, mark, pool, watch, handing)
+        cuts_of = _run(tasks, mark, pool, watch, at_work, handing)
         watch.finish()
     except (RequestError, ShortfallError):
         # The same request can only fail again. Parts that were handed on may be in use.
@@ -109,10 +114,11 @@ def shape(
     parts = _told([part for cut in cuts for part in cut.parts])
     contents = {path: cuts_of for cut in cuts for path, cuts_of in cut.contents}
     left = [Identify(one, layout) for one in sources if key_of(one.place) not in contents]
-    contents |= {
-        key_of(task.source.place): cuts_of
-        for task, cuts_of in zip(left, pool.map(identified, left), strict=True)
-    }
+    with at_work.working():
+        contents |= {
+            key_of(task.source.place): identity
+            for task, identity in zip(left, pool.map(identified, left), strict=True)
+        }
     # What changed meanwhile is in the parts half as it was and half as it is.
     for source in sources:
         source.check_unchanged()
@@ -178,6 +184,7 @@ def _run(
     mark: Unfinished,
     pool: Pool,
     watch: Progress,
+    at_work: Activity,
     handing: Handing | None,
 ) -> dict[str, list[Cut]]:
     """The cuts of every task; tasks run side by side, or share the workers when they are few."""
@@ -189,9 +196,10 @@ def _run(
             for part in cut.parts:
                 line.put(part)
 
-    for task in tasks:
-        for cut in mark.done.get(task.stem, ()):
-            whole(cut)
+    with at_work.working():
+        for task in tasks:
+            for cut in mark.done.get(task.stem, ()):
+                whole(cut)
     done = {stem: list(mark.done.get(stem, [])) for stem in mark.ended}
     left = [
         replace(task, done=tuple(mark.done.get(task.stem, ())))
@@ -205,7 +213,8 @@ def _run(
             mark.add(task.stem, cut)
             whole(cut)
 
-        cuts = run_shape_task(task, made, shared)
+        with at_work.working():
+            cuts = run_shape_task(task, made, shared)
         mark.end(task.stem)
         return cuts
 
@@ -220,7 +229,8 @@ def _run(
     for task in streams:
         (done[task.stem],) = Inline().map(lambda one: run(one, pool), [task], watch)
     if line is not None:
-        line.end()
+        with at_work.working():
+            line.end()
     return done
 
 

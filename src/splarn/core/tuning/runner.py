@@ -20,7 +20,7 @@ from splarn.core.load import (
     inputs_from_manifest,
     load,
 )
-from splarn.core.load.landing import Landing
+from splarn.core.load.landing import WholeLanding
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.target.session import OpenEngine
@@ -52,12 +52,12 @@ class TrialPlace:
     open_engine: OpenEngine
     table: TrialTable
     folder: Path
-    landing: Callable[[str], Landing] | None = None
+    landing: Callable[[str], WholeLanding] | None = None
     cold: bool = False
     reading: tuple[str, ...] = ()
     readers: int = 0
 
-    def depot(self) -> Landing | None:
+    def depot(self) -> WholeLanding | None:
         """The folder in the depot that is this sweep's own."""
         return depot_of_trials(self.table.sweep_id, self.landing)
 

@@ -7,6 +7,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from types import TracebackType
+from typing import TypeVar
 
 from splarn.core.errors import OutsideError
 from splarn.core.load.landing import Landing
@@ -18,6 +19,7 @@ from splarn.core.units import plural
 # How tables of trials begin, and the state of the note that tells whose one is.
 TRIAL_TABLE = "splarn_trial_"
 TRIAL = "trial"
+Place = TypeVar("Place", bound=Landing)
 
 
 def trial_table(sweep_id: str) -> str:
@@ -25,7 +27,7 @@ def trial_table(sweep_id: str) -> str:
     return TRIAL_TABLE + sweep_id.removeprefix("sweep-").replace("-", "_")
 
 
-def depot_of_trials(sweep_id: str, landing: Callable[[str], Landing] | None) -> Landing | None:
+def depot_of_trials(sweep_id: str, landing: Callable[[str], Place] | None) -> Place | None:
     """The folder in the depot that is this sweep's own."""
     return None if landing is None else landing(f"splarn-trials-{sweep_id}")
 

@@ -49,11 +49,6 @@ class Activity:
             self.begin()
 
     @property
-    def workers(self) -> int:
-        """How many are at work at this moment."""
-        return self._working
-
-    @property
     def seconds(self) -> float:
         """For how long there was work."""
         with self._lock:

@@ -93,7 +93,13 @@ class MillraceOrder:
 
     def news(self) -> list[PartJob]:
         """See OpenOrder."""
-        found = self._link.call("POST", self._path, {"news": self._known})["jobs"]
+        answer = self._link.call("POST", self._path, {"news": self._known})
+        found = answer["jobs"]
+        if not found and answer["state"] == "ended":
+            raise OutsideError(
+                f"{self._link.place} has ended the order before all of its parts were through: run "
+                "the same command again."
+            )
         self._known += len(found)
         return [part_job(one) for one in found]
 

@@ -170,7 +170,8 @@ class Millrace:
         if document.get("end"):
             loading.close()
         after = document.get("news")
-        return {"jobs": [] if after is None else loading.news(int(after), PATIENCE)}
+        jobs = [] if after is None else loading.news(int(after), PATIENCE)
+        return {"jobs": jobs, "state": "ended" if loading.ended.is_set() else "begun"}
 
     def _state(self, load_id: str, document: dict[str, Any]) -> dict[str, Any]:
         loading = self._loads.get(load_id)
