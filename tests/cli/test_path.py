@@ -220,7 +220,7 @@ def test_forecasts_suppose_choose_and_explain(
     assert "What the trials say" in said
     assert "the line makes no difference" in said
     for wrong in (("--where", "speed < 1"), ("--sort", "speed"), ("--link", "9"),
-                  ("--readers", "2"), ("--volume", "much")):  # fmt: skip
+                  ("--readers", "2"), ("--volume", "much"), ("--volume", "0")):  # fmt: skip
         ran = splarn("forecast", *wrong)
         assert (ran.code, ran.err.count("\n")) == (2, 1), ran.err
 
@@ -240,7 +240,7 @@ def test_a_run_is_learned_from_and_plans_know_clocks_and_growth(
     assert any("full delivery" in reason for reason in ran.json["reasons"])
     assert any("an increment keeps the limits" in reason for reason in ran.json["reasons"])
     for wrong in (("--leave", "0.3"), ("--growth", "3%"), ("--deadline", "by 27:00"),
-                  ("--increment", "much"),
+                  ("--increment", "much"), ("--increment", "0"), ("--deadline", "05:00-05:00"),
                   ("--most-streams", "0")):  # fmt: skip
         refused = splarn("plan", *wrong)
         assert (refused.code, refused.err.count("\n")) == (2, 1), refused.err

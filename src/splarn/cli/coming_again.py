@@ -39,7 +39,7 @@ def coming_again(
     from splarn.cli.misuse import read
     from splarn.core.errors import RequestError
     from splarn.core.tuning.outgrow import increments
-    from splarn.core.units import parse_share, parse_size
+    from splarn.core.units import parse_share, parse_volume
 
     limited = limits.deadline is not None or limits.budget is not None
     if growth is not None and not limited:
@@ -48,7 +48,7 @@ def coming_again(
     chosen, what, reasons = choice.chosen, "it", []
     document: dict[str, Any] = {}
     if increment is not None:
-        size = read("--increment", parse_size, increment)
+        size = read("--increment", parse_volume, increment)
         told = increments(model, chosen.configuration, every, volume, size, prices, limits)
         reasons = [_beside(chosen, told.choice, size, prices.currency)]
         if limited:

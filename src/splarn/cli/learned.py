@@ -222,11 +222,11 @@ def volume_of(sample: Mapping[str, Any], paths: Sequence[Place] | None, size: st
     from splarn.core.source.source import Source
     from splarn.core.survey import survey
     from splarn.core.tuning.columns import Volume
-    from splarn.core.units import parse_size
+    from splarn.core.units import parse_volume
 
     row_bytes = sample["bytes"] / max(sample["rows"], 1)
     if size is not None:
-        wanted = read("--volume", parse_size, size)
+        wanted = read("--volume", parse_volume, size)
         return Volume(wanted, wanted / row_bytes)
     files = list(paths or [])
     sources = [Source.of(path) for path in files]

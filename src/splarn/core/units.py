@@ -41,6 +41,17 @@ def parse_size(text: str | int) -> int:
     return text if isinstance(text, int) else _scaled(text, _SIZE_UNITS, "size", "64MiB or 500MB")
 
 
+def parse_volume(text: str | int) -> int:
+    """A size as `parse_size` reads it, of something rather than nothing.
+
+    Raises RequestError when the text is no size, or 0.
+    """
+    size = parse_size(text)
+    if size <= 0:
+        raise RequestError(f"{text!r} is nothing to load; write it like 200GB.")
+    return size
+
+
 def parse_rate(text: str) -> float:
     """Bytes a second in a rate such as `1Gbit/s`, `80MB/s` or `10MiB/s`.
 

@@ -31,6 +31,8 @@ def parse_deadline(text: str | int | float, now: datetime | None = None) -> Dead
     said = text.strip().lower() if isinstance(text, str) else ""
     if (window := _BETWEEN.fullmatch(said)) is not None:
         first, last = (_at(now, *window.groups()[place : place + 2]) for place in (0, 2))
+        if last == first:
+            raise RequestError(f"{text!r} leaves no time: give two times of the day.")
         if last <= first:
             last += timedelta(days=1)
         # One that has begun, also yesterday, else the next one.
