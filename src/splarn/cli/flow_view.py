@@ -84,7 +84,8 @@ class FlowView:
                 return
             self._looked = elapsed
             told = self._outlook()
-            if not told.slow or told.slow in self._warned or told.total <= self._high:
+            # The first parts tell little of the pace, so it must be more than likely.
+            if not told.slow or told.slow in self._warned or told.low <= self._high:
                 return
             self._warned.add(told.slow)
         self._say(late(told, self._plan))

@@ -90,6 +90,10 @@ class Watching:
         self.waiting: dict[str, Callable[[], int]] = {}
         self.active: dict[str, Callable[[], float]] = {}
 
+    def begin(self) -> None:
+        """The run begins now; what was made ready before is none of its time."""
+        self.begun = time.perf_counter()
+
     def stage(self, name: str) -> StageWatch:
         """The watcher of a stage."""
         return self.stages.setdefault(name, StageWatch(name, self.total))

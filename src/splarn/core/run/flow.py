@@ -94,6 +94,7 @@ def run_plan(
     # Worker processes start before the clock does, as they did for the trials.
     workers = pools.threads(configuration.workers, "shape")
     streams = pools.streams(configuration.load_streams, engine.in_process)
+    watching.begin()
     begun = time.perf_counter()
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
     parts = PartsFormat(configuration.format, configuration.packing, configuration.part_size)
