@@ -3,32 +3,49 @@
 from __future__ import annotations
 
 import json
+import os
 import secrets
+import shutil
+import socket
 import statistics
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from benchmarks.data import one_file
 from benchmarks.load import POSTGRESQL
 from benchmarks.measure import Row, run, splarn
 from splarn.core.check.limit import BadRows
+from splarn.core.flow.watching import Watching
 from splarn.core.layout.descriptor import read_layout
+from splarn.core.load import LoadRequest, inputs_from_manifest, load
 from splarn.core.prices import Prices, Tier
+from splarn.core.run.flow import run_plan
+from splarn.core.shape.parts_format import PartsFormat
+from splarn.core.shape.shaper import shape
 from splarn.core.source.codecs import Packing
 from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.overlap import STAGES
 from splarn.core.tuning.plan import Limits
-from splarn.core.tuning.plan_file import Plan, write_plan
+from splarn.core.tuning.plan_file import Plan, read_plan, write_plan
+from splarn.core.work.pool import Inline
+from splarn.core.work.pools import Pools
+from splarn.engines import opener
 
 # What is wanted of a flow: a share of the sum of its stages, and of its slowest one.
 OF_SUM, OF_SLOWEST = 0.6, 1.15
+STORE = os.environ.get("SPLARN_TEST_S3", "http://127.0.0.1:4568")
+KEYS = {
+    "AWS_ACCESS_KEY_ID": "S3RVER", "AWS_SECRET_ACCESS_KEY": "S3RVER", "AWS_ENDPOINT_URL": STORE,
+}  # fmt: skip
 # An engine and a depot that take about as long as packing here does, for 100 MB.
 PHYSICS = """
 [millrace]
@@ -93,7 +110,9 @@ def _standins(folder: Path, parse: float, line: float) -> Iterator[tuple[str, st
         process.wait()
 
 
-def _told(folder: Path, plan: Path) -> tuple[dict[str, Any], Held]:
+def _told(
+    folder: Path, plan: Path, more: dict[str, str] | None = None
+) -> tuple[dict[str, Any], Held]:
     """A run's document, and the most that it held."""
     parts = folder / f"parts-{plan.stem}"
     most = [0, 0]
@@ -112,6 +131,7 @@ def _told(folder: Path, plan: Path) -> tuple[dict[str, Any], Held]:
     watcher = threading.Thread(target=look)
     watcher.start()
     try:
+        os.environ.update(more or {})
         timed = run(splarn("run", plan, "--parts", parts, "--json", "--yes"), folder, watch=True)
     finally:
         over.set()
@@ -142,6 +162,55 @@ def _row(what: str, documents: list[dict[str, Any]], held: list[Held]) -> None:
     )
 
 
+def _answers(url: str) -> bool:
+    pieces = urlsplit(url)
+    try:
+        socket.create_connection((pieces.hostname or "", pieces.port or 80), 0.5).close()
+    except OSError:
+        return False
+    return True
+
+
+def _overhead(folder: Path, path: Path, layout: Path, times: int) -> None:
+    """Core-seconds of a run over those of shaping and loading one after the other, in one process.
+
+    Both read the same file into tables of a database of their own, in turns.
+    """
+    one = Configuration(
+        part_size=1 << 20, packing=Packing(), workers=1, load_streams=1, batch_rows=0
+    )
+    read, ratios = read_layout(layout), []
+    output = PartsFormat("csv", Packing(), one.part_size)
+
+    def begun(number: int, name: str) -> tuple[str, Path]:
+        place = folder / f"overhead-{name}-{number}"
+        return f"sqlite:///{place}.db", place
+
+    with Pools() as pools:
+        for number in range(times):
+            url, place = begun(number, "turns")
+            before = time.process_time()
+            shaped = shape([path], read, place, output, Inline())
+            inputs = inputs_from_manifest(shaped.manifest)
+            wanted = LoadRequest(
+                opener(url), "t", output.layout(read), inputs, batch_rows=0, bad_rows=BadRows()
+            )
+            load(wanted, Inline())
+            turns = time.process_time() - before
+            url, place = begun(number, "flow")
+            plan = read_plan(_plan(folder, path, layout, one, url, f"overhead_{number}"))
+            before = time.process_time()
+            run_plan(plan, opener(url), folder, place, pools, Watching(plan.volume.bytes))
+            ratios.append((time.process_time() - before) / turns)
+            for name in ("turns", "flow"):
+                shutil.rmtree(folder / f"overhead-{name}-{number}", ignore_errors=True)
+                (folder / f"overhead-{name}-{number}.db").unlink()
+    print(
+        f"Core-seconds of a run over those of shaping and loading in turn (SQLite, 1 MiB parts, "
+        f"{times} pairs): {statistics.median(ratios):.3f} ({min(ratios):.3f} – {max(ratios):.3f})"
+    )
+
+
 def flow(folder: Path, repeats: int, scale: float) -> list[Row]:
     """Prints a line a job: its stages, the whole, its share of their sum and of the slowest."""
     size = 240e6 * scale
@@ -169,6 +238,16 @@ def flow(folder: Path, repeats: int, scale: float) -> list[Row]:
         for n in range(times)
     ]
     _row("PostgreSQL, no depot", [one for one, _ in told], [one for _, one in told])
+    if _answers(STORE):
+        brisk = replace(packed, packing=Packing.parse("zstd:3"), transfer_streams=2)
+        told = [
+            _told(folder, _plan(folder, path, layout, brisk, POSTGRESQL, f"flow_s3_{mark}_{n}",
+                                f"s3://larkmere/{mark}-{n}"), KEYS)
+            for n in range(times)
+        ]  # fmt: skip
+        _row("S3 store and PostgreSQL", [one for one, _ in told], [one for _, one in told])
+    else:
+        print(f"No S3 store answers at {STORE} (SPLARN_TEST_S3), so that job is left out.")
     small = Configuration(
         part_size=max(int(size / 10_000), 1024), packing=Packing(), workers=2, load_streams=2,
         batch_rows=0,
@@ -180,7 +259,8 @@ def flow(folder: Path, repeats: int, scale: float) -> list[Row]:
         )
     ]
     _row("SQLite, 10,000 parts", [one for one, _ in told], [one for _, one in told])
-    tables = ", ".join(f"flow_pg_{mark}_{n}" for n in range(times))
+    _overhead(folder, path, layout, 2 * times + 1)
+    tables = ", ".join(f"flow_{kind}_{mark}_{n}" for n in range(times) for kind in ("pg", "s3"))
     subprocess.run(["psql", "-q", POSTGRESQL, "-c", f"DROP TABLE IF EXISTS {tables}"], check=False)
     return []
 

@@ -50,9 +50,15 @@ def pytest_xdist_auto_num_workers() -> int:
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Property tests are not measured: they go the same ways many times, which then takes long."""
+    """What goes the same ways many times is not measured, which would take half as long again.
+
+    That is property tests, and those of several engines but for the first of them.
+    """
+    others = set(TARGETS[1:])
     for item in items:
-        if getattr(getattr(item, "obj", None), "is_hypothesis_test", False):
+        parameters = getattr(item, "callspec", None)
+        again = parameters is not None and others & set(map(str, parameters.params.values()))
+        if again or getattr(getattr(item, "obj", None), "is_hypothesis_test", False):
             item.add_marker("no_cover")
 
 

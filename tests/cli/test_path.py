@@ -37,8 +37,10 @@ def test_the_demo_ends_in_a_verified_load_and_leaves_all_to_try(
         "plan",
         "run",
         "ledger",
+        "report",
     ]
     home = tmp_path / "lark"
+    assert "How to load passages" in (home / "report.html").read_text()
     assert ask(f"sqlite:///{home / 'larkmere.db'}", "SELECT count(*) FROM passages") == [
         (truth["good"],)
     ]

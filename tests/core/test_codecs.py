@@ -36,7 +36,7 @@ PACKINGS = st.sampled_from(
 )  # fmt: skip
 
 
-@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=90, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(st.binary(max_size=300), max_size=5), PACKINGS, st.data())
 def test_any_range_of_any_frames(
     tmp_path: Path, frames: list[bytes], packing: Packing, data: st.DataObject

@@ -60,7 +60,7 @@ def rows_of(path: Path) -> list[bytes]:
     ]
 
 
-@settings(max_examples=120, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=70, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(CONTENT, min_size=1, max_size=4), st.integers(20, 300))
 def test_groups_tile_plain_files(
     made: Callable[[list[str], str], list[Path]], contents: list[str], size: int
@@ -87,7 +87,7 @@ def test_groups_tile_plain_files(
             assert sum(rows for _, rows in quick) == known.rows
 
 
-@settings(max_examples=80, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=50, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(CONTENT, min_size=1, max_size=3), st.integers(1, 12))
 def test_groups_of_rows_hold_just_so_many(
     made: Callable[[list[str], str], list[Path]], contents: list[str], rows: int
@@ -131,7 +131,7 @@ def test_packed_files_follow_one_another_in_parts(
         assert max(part.rows for part in manifest.parts) <= rows
 
 
-@settings(max_examples=80, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=50, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(CONTENT, st.data())
 def test_rows_are_counted_and_located(
     made: Callable[[list[str], str], list[Path]], content: str, data: st.DataObject
@@ -148,7 +148,7 @@ def test_rows_are_counted_and_located(
         assert raw[at:].startswith(every[row].rstrip(b"\n"))
 
 
-@settings(max_examples=80, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=50, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     st.binary(min_size=1, max_size=400),
     st.lists(st.tuples(st.integers(0, 400), st.none() | st.integers(0, 400)), max_size=6),
@@ -164,7 +164,7 @@ def test_a_sequential_reader_gives_any_range(
         assert b"".join(reader.read(path, "gzip", start, end)) == expected
 
 
-@settings(max_examples=80, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=50, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.binary(max_size=3000), st.data())
 def test_line_views_rejoin(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, data: bytes, draw: st.DataObject

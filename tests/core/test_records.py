@@ -63,7 +63,7 @@ def plain_ends(
     return ends, quoted
 
 
-@settings(max_examples=400)
+@settings(max_examples=200)
 @given(HOSTILE, st.booleans(), DIALECTS)
 def test_fast_slow_and_plain_agree(data: bytes, quoted: bool, dialect: Dialect) -> None:
     ends, state = plain_ends(data, quoted, dialect)
@@ -75,7 +75,7 @@ def test_fast_slow_and_plain_agree(data: bytes, quoted: bool, dialect: Dialect) 
         assert judged is None or (judged.quoted, judged.rows) == (state, len(ends))
 
 
-@settings(max_examples=300)
+@settings(max_examples=160)
 @given(HOSTILE, st.integers(1, 40), st.integers(1, 40), DIALECTS)
 def test_chunks_rejoin_to_the_records(data: bytes, block: int, size: int, dialect: Dialect) -> None:
     blocks = [data[at : at + block] for at in range(0, len(data), block)]
@@ -96,7 +96,7 @@ def test_chunks_rejoin_to_the_records(data: bytes, block: int, size: int, dialec
         seen += chunk.rows
 
 
-@settings(max_examples=300)
+@settings(max_examples=160)
 @given(HOSTILE, st.integers(1, 40), DIALECTS)
 def test_blocks_of_lines_hold_the_same_bytes_and_count_the_same_records(
     data: bytes, block: int, dialect: Dialect
@@ -111,7 +111,7 @@ def test_blocks_of_lines_hold_the_same_bytes_and_count_the_same_records(
     assert edges <= max((chunk.longest() for chunk in chunks), default=0)
 
 
-@settings(max_examples=300)
+@settings(max_examples=160)
 @given(st.lists(HOSTILE, max_size=4), st.integers(1, 60), st.integers(1, 90), DIALECTS)
 def test_chunks_are_the_same_by_bitmaps_and_by_positions(
     pieces: list[bytes], filler: int, size: int, dialect: Dialect
@@ -133,7 +133,7 @@ def test_chunks_are_the_same_by_bitmaps_and_by_positions(
         assert one.ends.tolist() == other.ends.tolist()
 
 
-@settings(max_examples=300)
+@settings(max_examples=160)
 @given(HOSTILE, st.integers(0, 150), st.booleans(), DIALECTS)
 def test_bitmaps_count_what_positions_count(
     data: bytes, filler: int, quoted: bool, dialect: Dialect

@@ -6,25 +6,34 @@ import math
 import random
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from splarn.core.check.limit import BadRows
 from splarn.core.errors import RequestError
 from splarn.core.flow.journal import JOURNAL, Journal
-from splarn.core.flow.watching import Stand
+from splarn.core.flow.watching import Stand, Watching
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load.stream import PartResult
 from splarn.core.parameters import filled_in, names_in, parse_settings, refuse_unknown
+from splarn.core.prices import Prices
 from splarn.core.reading.faults import Fault
 from splarn.core.run.drift import Delivery, drifted, look_at_delivery
 from splarn.core.run.outlook import outlook
+from splarn.core.run.steering import Steering
 from splarn.core.shape.line import Line
 from splarn.core.shape.manifest import Part, SourceRange
+from splarn.core.source.codecs import Packing
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.hashing import RowSum
 from splarn.core.target.notes import PartNote
+from splarn.core.tuning.columns import Volume
+from splarn.core.tuning.configuration import Configuration
+from splarn.core.tuning.plan import Limits
+from splarn.core.tuning.plan_file import Plan
 
 FORECAST = {
     "seconds": {"low": 80.0, "median": 100.0, "high": 125.0},
@@ -155,3 +164,69 @@ def test_a_journal_gives_back_what_it_was_given_of_this_load_alone(tmp_path: Pat
     assert (found.digests, found.row_sum, found.faults) == (digests, result.row_sum, [fault])
     assert found.note == note
     assert Journal(tmp_path, "load-2", notes).found == {}
+
+
+def _under_way(limits: Limits, share: float, seconds: float) -> tuple[Steering, Watching]:
+    """A run of which such a share of loading took so many seconds, forecast to take 90 in all."""
+    others = (
+        {"lever": "tier", "value": "u2", "seconds": 60.0, "load": 45.0, "size": 2.0, "cost": 12.0},
+        {"lever": "tier", "value": "u8", "seconds": 30.0, "load": 12.0, "size": 2.0, "cost": 30.0},
+        {"lever": "load_streams", "value": 4, "seconds": 95, "load": 88.0, "size": 0, "cost": 10.0},
+    )
+    layout = Layout("t", Dialect(), (Field("n", "integer"),))
+    own = Configuration(
+        part_size=10, packing=Packing(), workers=1, load_streams=2, batch_rows=0, tier="u1"
+    )
+    forecast = {**FORECAST, "cost": {"low": 9.0, "median": 10.0, "high": 11.0}}
+    plan = Plan(
+        "plan-1", own, forecast, limits, True, (), ("a.csv",), layout,
+        "millrace://x", "t", "create", BadRows(), Volume(100.0, 10), 100, Prices(), "s",
+        alternatives=others,
+    )  # fmt: skip
+    watching = Watching(100.0)
+    steering = Steering(plan, watching, True)
+    watching.active["load"] = lambda: seconds
+    watching.by_target = seconds
+    for name in ("shape", "ship"):
+        watching.stage(name).ended = True
+    watching.stage("load").advance(100 * share)
+    return steering, watching
+
+
+def test_a_late_run_takes_the_cheapest_that_keeps_its_limits_and_none_that_breaks_them() -> None:
+    def taken(limits: Limits, share: float, seconds: float) -> tuple[Any, ...]:
+        steering, watching = _under_way(limits, share, seconds)
+        watching.steer()
+        return tuple((one.lever, one.value) for one in steering.changes)
+
+    # As forecast, and with a deadline that it will keep, it goes on as it is.
+    assert taken(Limits(deadline=130.0, budget=100.0), 0.5, 45.0) == ()
+    # A fifth is in after 40 of 130 seconds: 200 would be needed, and u2 makes them 120.
+    assert taken(Limits(deadline=130.0, budget=100.0), 0.2, 40.0) == (("tier", "u2"),)
+    # Where that is too late, the one that is in time although it is dearer.
+    assert taken(Limits(deadline=90.0, budget=100.0), 0.2, 40.0) == (("tier", "u8"),)
+    # Never beyond the budget, nor the forecast's own highest cost where there is none.
+    assert taken(Limits(deadline=90.0, budget=30.0), 0.2, 40.0) == (("tier", "u2"),)
+    assert taken(Limits(deadline=90.0, budget=12.0), 0.2, 40.0) == ()
+    assert taken(Limits(deadline=90.0), 0.2, 40.0) == ()
+    # Nothing is judged by the first parts, and nothing gained when most is with the engine.
+    assert taken(Limits(deadline=90.0, budget=100.0), 0.03, 40.0) == ()
+    steering, watching = _under_way(Limits(deadline=90.0, budget=100.0), 0.2, 40.0)
+    steering.course.settled = 99
+    watching.steer()
+    assert steering.changes == []
+
+
+def test_a_run_that_changed_is_judged_by_how_it_goes_since() -> None:
+    steering, watching = _under_way(Limits(deadline=130.0, budget=100.0), 0.2, 40.0)
+    watching.steer()
+    assert steering.course.tier == "u2"
+    first = steering.outlook()
+    assert first.total == pytest.approx(40 + 80 + 10, rel=0.1)
+    # Twice as fast from there on, as it was expected: nothing more is changed.
+    watching.stage("load").advance(40)
+    watching.active["load"] = lambda: 80.0
+    watching.by_target = 80.0
+    watching.steer()
+    assert len(steering.changes) == 1
+    assert steering.outlook().total == pytest.approx(130, rel=0.1)

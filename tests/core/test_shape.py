@@ -12,6 +12,9 @@ from hypothesis import strategies as st
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.load.pieces import in_delivery, pieces_of
+from splarn.core.reading import read_parsed
+from splarn.core.reading.faults import Fault
 from splarn.core.reading.text import header_line
 from splarn.core.shape import Manifest, read_manifest, shaper
 from splarn.core.shape.estimate import estimate, sample_bytes
@@ -256,3 +259,68 @@ def test_several_frames_in_one_file_are_read_through(tmp_path: Path) -> None:
 def test_packings_that_are_none(text: str) -> None:
     with pytest.raises(RequestError):
         Packing.parse(text)
+
+
+record_texts = st.lists(
+    st.sampled_from(["plain", "two\nlines", "", "bad", "blank line before"]),
+    min_size=1,
+    max_size=40,
+)
+
+
+@given(
+    files=st.lists(record_texts, min_size=1, max_size=3),
+    form=st.sampled_from(["csv", "jsonl", "parquet"]),
+    packed=st.booleans(),
+    workers=st.integers(1, 3),
+    size=st.integers(60, 400),
+)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+def test_rows_of_converted_parts_are_followed_into_the_delivery(
+    tmp_path_factory: pytest.TempPathFactory, files: list[list[str]], form: str, packed: bool,
+    workers: int, size: int,
+) -> None:  # fmt: skip
+    folder = tmp_path_factory.mktemp("followed")
+    layout = Layout("t", Dialect(), (Field("no", "integer"), Field("text")))
+    truth: dict[int, tuple[str, int, int]] = {}
+    paths, number = [], 0
+    for at, records in enumerate(files):
+        path = folder / f"{at}.csv{'.gz' if packed else ''}"
+        text, line = "no,text\n", 2
+        for row, kind in enumerate(records, 1):
+            number += 1
+            if kind.startswith("blank"):
+                text, line = f"{text}\n", line + 1
+            truth[number] = (path.name, row, line)
+            shown = f'"{kind}"' if "\n" in kind else kind
+            record = f"{'x' if kind == 'bad' else number},{shown}\n"
+            text, line = text + record, line + record.count("\n")
+        path.write_bytes(gzip.compress(text.encode()) if packed else text.encode())
+        paths.append(path)
+    packing = Packing.parse("zstd:1", form == "parquet") if form == "parquet" else Packing()
+    output = PartsFormat(form, packing, size, converted=True)
+    with Pools() as pools:
+        made = shape(paths, layout, folder / "parts", output, pools.threads(workers), keep=None)
+    seen = dict.fromkeys(truth, False)
+    plain = not any("\n" in kind or kind.startswith("blank") for one in files for kind in one)
+    for part in made.manifest.parts:
+        pieces = pieces_of(part, made.manifest.layout)
+        assert pieces or not part.rows
+        path, read_by = folder / "parts" / part.path, made.manifest.layout
+        blocks = read_parsed(path, part.codec, read_by)
+        rows = [one for parsed in blocks for one in parsed.table.column("no").to_pylist()]
+        for place, found in enumerate(rows, 1):
+            refused = Fault(part.path, place, place, None, "engine", None, "", "")
+            fault = in_delivery(refused, pieces)
+            name, row, line = truth[found]
+            assert (Path(fault.path).name, fault.row) == (name, row)
+            # Where records take several lines that is not told rather than guessed.
+            assert fault.line == line or (fault.line == 0 and not plain)
+            seen[found] = True
+    bad = [number for number, was in seen.items() if not was]
+    assert len(bad) == sum(kind == "bad" for one in files for kind in one)
+    assert [(Path(one.path).name, one.row) for one in made.faults] == [
+        truth[number][:2] for number in bad
+    ]
+    if plain:
+        assert [one.line for one in made.faults] == [truth[number][2] for number in bad]

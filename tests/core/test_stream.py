@@ -162,7 +162,7 @@ def run(
 COUNTS = st.integers(1, 60)
 
 
-@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=90, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.data())
 def test_every_row_is_in_or_set_aside_once_whatever_is_refused_and_breaks(
     tmp_path_factory: pytest.TempPathFactory, data: st.DataObject

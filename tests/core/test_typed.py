@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from splarn.core.check.checking import check
 from splarn.core.errors import RequestError
-from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.layout import LINES, Dialect, Field, Layout
 from splarn.core.reading import text_parser
 from splarn.core.reading.parsed import Parsed
 from splarn.core.records.chunks import record_chunks
@@ -252,3 +252,32 @@ def test_check_names_what_differs_in_a_header(tmp_path: Path, layout: Layout) ->
     path.write_text(",".join(layout.names).replace("toll", "fee") + "\n1,,,,,,,,,\n")
     with pytest.raises(RequestError, match="it lacks 'toll'; it adds 'fee'"):
         check([path], layout, Inline())
+
+
+written_numbers = st.one_of(
+    st.integers(-(10**19), 10**19).map(str),
+    st.decimals(allow_nan=False, allow_infinity=False, places=6, min_value=-(10**14),
+                max_value=10**14).map(lambda one: f"{one:f}"),
+    st.tuples(st.integers(-99, 99), st.integers(-400, 400)).map(lambda one: f"{one[0]}e{one[1]}"),
+    st.floats(allow_nan=False, allow_infinity=False).map(repr),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("form", ["csv", "jsonl"])
+@pytest.mark.parametrize("digits", [None, 6])
+@given(texts=st.lists(written_numbers, min_size=1, max_size=12))
+def test_a_number_is_read_as_it_is_written_or_not_at_all(
+    form: str, digits: int | None, texts: list[str]
+) -> None:
+    dialect = Dialect(header=False) if form == "csv" else LINES
+    field = Field("v", "number", precision=digits, scale=2 if digits else None)
+    layout = Layout("t", dialect, (field,), form)
+    lines = texts if form == "csv" else [f'{{"v":{text}}}' for text in texts]
+    data = "".join(f"{line}\n" for line in lines).encode()
+    (chunk,) = record_chunks([data], dialect, where="here")
+    parsed = text_parser(layout, "here").parse(chunk)
+    for row, value in zip(parsed.good.tolist(), parsed.table.column(0).to_pylist(), strict=True):
+        # A power too small for a double is nothing, as everywhere.
+        small = digits is None and abs(Decimal(texts[row])) < 1e-300
+        assert Decimal(str(value)) == Decimal(texts[row]) or small
+    assert len(parsed.good) + len(parsed.faults) == len(texts)

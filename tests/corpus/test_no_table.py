@@ -31,7 +31,7 @@ SAMPLES = (
 )  # fmt: skip
 
 
-@settings(max_examples=300)
+@settings(max_examples=150)
 @given(st.lists(BYTES, max_size=60).map(bytes), st.sampled_from(["csv", "jsonl", "json", "txt"]))
 def test_any_bytes_are_read_or_refused(data: bytes, ending: str) -> None:
     meet(data, ending)

@@ -87,6 +87,10 @@ class Reader:
     def type(self, step: Step) -> None:
         """Runs a command with the ids that this reader has seen where the guide has its own."""
         words = ID.sub(lambda found: self.ids.get(found[0], found[0]), step.words)
+        if words.startswith("cd "):
+            self.home = self.home / words.removeprefix("cd ")
+            assert self.home.is_dir()
+            return
         process = self.begin(words)
         if words.startswith("splarn standin"):
             self.serving.append(process)
@@ -146,7 +150,7 @@ def free(port: int) -> bool:
 
 @pytest.mark.parametrize(
     "guide",
-    ["README.md", "docs/know-your-files.md", "docs/load-it-once.md",
+    ["README.md", "docs/start-here.md", "docs/know-your-files.md", "docs/load-it-once.md",
      "docs/depots-tiers-and-prices.md", "docs/a-sweep-you-can-believe.md",
      "docs/from-sweep-to-plan.md", "docs/one-run-start-to-finish.md"],
 )  # fmt: skip

@@ -369,3 +369,19 @@ def session_name(target: str, table: str) -> str:
         return session.tables.canonical(table)
     finally:
         session.close()
+
+
+def test_content_beside_another_file_is_called_in_only_where_its_rows_are(
+    target: str, table: str, tmp_path: Path
+) -> None:
+    first, other = readings(tmp_path / "a.csv", 1, 300), readings(tmp_path / "b.csv", 301, 400)
+    record = run(target, table, first)
+    with pytest.raises(RequestError, match=r"a\.csv is already in"):
+        run(target, table, first, other, table_mode="append")
+    ask(target, f"DELETE FROM {table} WHERE reading_no = 7", rows=False)
+    with pytest.raises(RequestError, match=r"have been changed since .*(299|had 300)") as found:
+        run(target, table, first, other, table_mode="append")
+    assert record.load_id in str(found.value)
+    ask(target, f"DROP TABLE {table}", rows=False)
+    with pytest.raises(RequestError, match="is gone"):
+        run(target, table, first, other)

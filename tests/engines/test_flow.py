@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import time
 from collections.abc import Callable
 from contextlib import ExitStack
 from dataclasses import replace
+from datetime import date
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 
 from splarn.core.check.limit import BadRows
@@ -17,16 +21,20 @@ from splarn.core.errors import OutsideError, RequestError, ShortfallError
 from splarn.core.flow.bringing import Bringing
 from splarn.core.flow.journal import JOURNAL
 from splarn.core.flow.watching import Log, Watching
+from splarn.core.layout import LINES, Field, Layout
 from splarn.core.load import streams
 from splarn.core.load.landing import Landing
+from splarn.core.load.undo import undo
 from splarn.core.prices import Prices, Tier
 from splarn.core.reading.faults import read_rejects
 from splarn.core.run.flow import RunRecord, run_plan
+from splarn.core.run.kinds import by_table
+from splarn.core.run.steering import Steering
 from splarn.core.source.codecs import Packing
 from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.plan import Limits
-from splarn.core.tuning.plan_file import Plan, read_plan, write_plan
+from splarn.core.tuning.plan_file import Plan, PlannedKind, read_plan, write_plan
 from splarn.core.work.pools import Pools
 from splarn.depots.landing import DepotLanding
 from splarn.engines import opener
@@ -38,6 +46,8 @@ from tests.engines.test_millrace import Served, serving
 # Readings of three files; two of them are bad.
 BAD = (40, 777)
 GOOD = 1500 - len(BAD)
+# What a plan may name beside its choice.
+OTHER = {"lever": "load_streams", "value": 2, "seconds": 0.001, "load": 0.001, "cost": 0.001}
 
 
 @pytest.fixture
@@ -244,11 +254,142 @@ def test_an_engine_that_reads_parts_takes_them_as_they_come(
         assert 0 < told.trial.overlapped < 1.05 * told.trial.seconds + 1
 
 
+def radioed(path: Path, first: int, last: int) -> Path:
+    """Readings as a radio sends them: other names, numbers as text, one of them none."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    lines = [
+        {"id": str(n) if n != first + 5 else "x", "where": f"RM-{n % 9}", "battery": n % 100,
+         "level": f"{n % 700}.{n % 90 + 10}"}
+        for n in range(first, last + 1)
+    ]  # fmt: skip
+    path.write_text("".join(json.dumps(line) + "\n" for line in lines))
+    return path
+
+
+def archived(path: Path, first: int, last: int) -> Path:
+    """Readings of an archive: Parquet, another order, days as moments of text."""
+    numbers = list(range(first, last + 1))
+    table = pa.table({
+        "day": [date(2031, 1, n % 9 + 1) for n in numbers], "reading_no": numbers,
+        "level": pa.array([n / 4 for n in numbers]),
+    })  # fmt: skip
+    pq.write_table(table, path)
+    return path
+
+
+def kinds_of(folder: Path, table: str) -> tuple[PlannedKind, ...]:
+    radio = radioed(folder / "in/radio.jsonl", 2001, 2600)
+    archive = archived(folder / "in/old.parquet", 3001, 3500)
+    gates = readings(folder / "in/gates.csv", 1, 40)
+    sent = Layout("radio", LINES, (
+        Field("id"), Field("where"), Field("battery", "integer"), Field("level"),
+    ), "jsonl")  # fmt: skip
+    old = Layout("old", LINES, (
+        Field("day", "date"), Field("reading_no", "integer"), Field("level", "number"),
+    ), "parquet")  # fmt: skip
+
+    def kind(name: str, path: Path, layout: Layout, into: str, **more: Any) -> PlannedKind:
+        columns, leave_out = more.get("columns", {}), more.get("leave_out", ())
+        size = path.stat().st_size
+        return PlannedKind(name, (str(path),), layout, into, columns, leave_out, size)
+
+    return (
+        kind("radio", radio, sent, table, columns={"reading_no": "id", "gauge": "where"},
+             leave_out=("battery",)),
+        kind("archive", archive, old, table),
+        kind("gates", gates, GAUGES, f"{table}_gates"),
+    )  # fmt: skip
+
+
+def test_files_of_several_kinds_go_into_their_tables_once(
+    target: str, table: str, tmp_path: Path, delivery_of: list[Path],
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    plan = plan_for(target, table, delivery_of)
+    plan = replace(plan, kinds=kinds_of(tmp_path, table), bad_rows=BadRows(3))
+    first, second = by_table(plan, tmp_path)
+    assert (first.table, second.table) == (table, f"{table}_gates")
+    # It is killed after parts of two kinds are in, and goes on.
+    broken_off(monkeypatch, 12, lambda: carry_out(first, tmp_path), KeyboardInterrupt)
+    record = carry_out(first, tmp_path)
+    good = GOOD + 599 + 500
+    assert (record.load.rows_loaded, record.set_aside, record.load.verified) == (good, 3, True)
+    assert ask(target, f"SELECT count(DISTINCT reading_no) FROM {table}") == [(good,)]
+    told = ask(target, f"SELECT count(*), count(gauge), count(day) FROM {table} "
+                       "WHERE reading_no > 2000")  # fmt: skip
+    assert told == [(1099, 599, 500)]
+    assert record.rejects is not None
+    bad = [(Path(one.path).name, one.row) for one in read_rejects(record.rejects)]
+    assert sorted(bad) == [("0.csv", 40), ("1.csv", 277), ("radio.jsonl", 6)]
+    assert carry_out(second, tmp_path).load.rows_loaded == count(target, f"{table}_gates") == 40
+    # Nothing is loaded twice, whichever kind it is of, and all of it can be taken back.
+    assert carry_out(first, tmp_path).load.done_before
+    with pytest.raises(RequestError, match="--again"):
+        carry_out(replace(second, id="plan-9", table_mode="append"), tmp_path)
+    undo(opener(target), record.load.load_id)
+    assert ask(target, f"SELECT count(*) FROM {table}_gates") == [(40,)]
+    # A file that two kinds name is of neither.
+    twice = replace(plan.kinds[1], name="other")
+    with pytest.raises(RequestError, match="of the kinds archive and other"):
+        carry_out(replace(first, kinds=(*first.kinds, twice)), tmp_path)
+
+
+def steered(plan: Plan, folder: Path, tiers: bool) -> RunRecord:
+    """A run that may change to another number of streams, or to another tier."""
+    soon = {"low": 0.001, "median": 0.002, "high": 0.003}
+    forecast = {"seconds": soon, "cost": {**soon, "high": 100.0}, "phases": {"load": 0.002}}
+    other = {**OTHER, "lever": "tier", "value": "u3"} if tiers else OTHER
+    late = replace(plan, forecast=forecast, limits=Limits(deadline=0.002), alternatives=(other,))
+    watching = Watching(plan.volume.bytes)
+    steering = Steering(late, watching, tiers)
+    with Pools() as pools:
+        return run_plan(
+            late, opener(plan.target), folder, folder / "parts" / plan.id, pools, watching,
+            steering=steering, rejects=folder / "rejects",
+        )  # fmt: skip
+
+
+def test_a_late_run_goes_on_with_what_its_plan_allows(
+    target: str, table: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("splarn.core.run.steering.LOOK_EVERY", 0.0)
+    paths = [readings(tmp_path / f"in/{n}.csv", n * 500 + 1, n * 500 + 500) for n in range(3)]
+    plan = plan_for(target, table, paths, workers=1, load_streams=1, part_size=1500)
+    record = steered(plan, tmp_path, False)
+    assert (record.load.rows_loaded, record.load.verified) == (1500, True)
+    assert [(one.lever, one.before, one.value) for one in record.changes] == [
+        ("load_streams", 1, 2)
+    ]
+    assert ask(target, f"SELECT count(DISTINCT reading_no) FROM {table}") == [(1500,)]
+    # Of what it changed to nothing is learned.
+    assert record.trial is None
+
+
+@pytest.mark.parametrize("after", [None, 20])
+def test_a_compute_is_made_larger_on_the_way_and_comes_back_whatever_happens(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, after: int | None
+) -> None:
+    monkeypatch.setattr("splarn.core.run.steering.LOOK_EVERY", 0.0)
+    paths = [readings(tmp_path / f"in/{n}.csv", n * 2000 + 1, n * 2000 + 2000) for n in range(3)]
+    with serving(tmp_path / "millrace", overhead=0.5, start_up=0.0) as at:
+        plan = plan_for(at.url, "gauges", paths, tier="u1", batch_rows=0, part_size=3000)
+        if after is not None:
+            broken_off(monkeypatch, after, lambda: steered(plan, tmp_path, True), KeyboardInterrupt)
+            assert at.tier == "u1"
+        record = steered(plan, tmp_path, True)
+        assert (record.load.rows_loaded, record.load.verified) == (6000, True)
+        assert len(at.numbers("gauges")) == len(set(at.numbers("gauges"))) == 6000
+        assert at.tier == "u1"
+        if after is None:
+            assert [(one.before, one.value) for one in record.changes] == [("u1", "u3")]
+            assert [one.tier for one in record.load.compute] == ["u1", "u3", "u1"]
+
+
 def test_a_plan_is_read_as_it_was_written_and_a_log_holds_a_line_each(
     tmp_path: Path, delivery_of: list[Path]
 ) -> None:
     plan = plan_for("sqlite:///t.db", "t", delivery_of)
-    plan = replace(plan, parameters={"month": "07"}, alternatives=({"lever": "tier"},))
+    plan = replace(plan, parameters={"month": "07"}, alternatives=(OTHER,))
     write_plan(plan, tmp_path / "plan.json")
     assert read_plan(tmp_path / "plan.json") == plan
     log = Log(tmp_path / "logs/run.jsonl")

@@ -14,7 +14,15 @@ import pytest
 
 from splarn.core.errors import OutsideError, RequestError, ShortfallError
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.load import BadRows, LoadRecord, LoadRequest, inputs_from_files, load, undo
+from splarn.core.load import (
+    BadRows,
+    LoadRecord,
+    LoadRequest,
+    finish,
+    inputs_from_files,
+    load,
+    undo,
+)
 from splarn.core.source.source import Source
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.levers import LoadLevers
@@ -359,6 +367,29 @@ def test_two_loads_into_one_table_at_once_leave_both(
     assert not any(record.differences for record in records)
     counted = ask(target, f"SELECT count(*), count(DISTINCT reading_no) FROM {table}")
     assert counted == [(1300, 1300)]
+
+
+def test_a_load_that_begins_while_another_is_looked_at_makes_no_difference(
+    target: str, table: str, files: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with session_of(target) as session:
+        session.tables.create(table, GAUGES)
+        session.commit()
+    readings(files[1], 401, 800)
+    alone, others = finish._alone, []
+
+    def and_then_another(*args: Any) -> Any:
+        found = alone(*args)
+        if not others:
+            others.append("begins")
+            args[0].commit()
+            others.append(load(request(target, table, files[1], table_mode="append"), Inline()))
+        return found
+
+    monkeypatch.setattr(finish, "_alone", and_then_another)
+    record = load(request(target, table, files[0], table_mode="append"), Inline())
+    assert record.verified is not False, record.differences
+    assert others[1].verified is not False, others[1].differences
 
 
 def test_a_load_under_way_is_not_begun_or_taken_back_by_another(

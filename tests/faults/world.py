@@ -290,7 +290,8 @@ def rejects_kept(folder: Path) -> Counter[int]:
     for path in folder.rglob("*.rejects.jsonl"):
         for line in path.read_text(encoding="utf-8").splitlines():
             raw = json.loads(line)["raw"]
-            found[int(raw.split(",")[0])] += 1
+            number = json.loads(raw)["no"] if raw.startswith("{") else raw.split(",")[0]
+            found[int(number)] += 1
     return found
 
 

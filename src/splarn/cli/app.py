@@ -16,12 +16,13 @@ from splarn.core.errors import RequestError
 
 # In the order of the work. Each command is the function of its name in the module of its name.
 PANELS = {
-    "Begin": ("demo", "doctor", "standin"),
+    "Begin": ("demo", "new", "doctor", "standin"),
     "Know the data": ("survey", "layout", "check"),
     "Prepare": ("shape", "ship"),
     "Load": ("load", "undo", "ledger"),
     "Measure": ("sweep", "compare"),
     "Decide": ("forecast", "plan", "run"),
+    "Share": ("report", "plot", "runbook"),
 }
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from splarn.cli.completing import ids_of
 from splarn.cli.options import AsJson, JobFile
 from splarn.cli.tables import Column, text
 
@@ -28,6 +29,7 @@ def compare(
             help="Loads, runs, trials or sweeps of the ledger, last, or files that `ledger "
             "--export` wrote, here or elsewhere; the first is what others are held against. A "
             "sweep alone is asked what its levers do.",
+            autocompletion=ids_of("load", "run", "sweep", "trial"),
         ),
     ],
     fail_if_slower: Annotated[

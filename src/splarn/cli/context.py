@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -58,7 +58,8 @@ class Context:
     def templates(self) -> list[str]:
         """What in the job may hold parameters."""
         target = self.job.target
-        return [*self.job.source.paths, target.table or "", target.depot or ""]
+        kinds = [text for one in self.job.kinds.values() for text in (*one.paths, one.table or "")]
+        return [*self.job.source.paths, target.table or "", target.depot or "", *kinds]
 
     def _filled(self, text: str, key: str) -> str:
         """A text of the job with its parameters filled in."""
@@ -97,9 +98,26 @@ class Context:
         if not chosen:
             named = ", ".join(f"{path} is {kind}" for path, kind in self.skipped[:3])
             raise RequestError(f"There is no file to work on: {named or 'name some'}.")
+        if not given:
+            self._leave_to_kinds(chosen)
         for path, kind in self.skipped if not quiet else ():
             self.out.note(f"Left out {path}: it is {kind}.")
         return opened_up(chosen) if opened else list(chosen)
+
+    def _leave_to_kinds(self, chosen: dict[Place, None]) -> None:
+        """Leaves out what kinds of the job name, which is no file of the job's own layout."""
+        from splarn.core.source.files import find_files
+
+        for name, kind in self.job.kinds.items():
+            texts = [self._filled(path, f"kinds.{name}.paths") for path in kind.paths]
+            with suppress(RequestError):
+                for path in find_files(texts, self.job.folder):
+                    chosen.pop(path, None)
+        if not chosen:
+            raise RequestError(
+                "All files of source.paths are of other kinds: leave some to it, or make one of "
+                "the kinds the job's own source."
+            )
 
     def in_delivery(self, faults: Sequence[Fault]) -> list[Fault]:
         """Faults with the files and lines of the delivery, where they were found in its parts."""
@@ -185,13 +203,25 @@ class Context:
 
     def depot(self, given: str | None = None) -> str | None:
         """The depot as written, that of a job file relative to it where it is a folder."""
+        written = self.job.target.depot
+        if given or not written:
+            return given
+        return self._from_job(self._filled(written, "target.depot"))
+
+    def way(self, given: str | None) -> str:
+        """What the way by a depot is known by: the job's has its parameters' names in it.
+
+        So trials of one month tell of the next one.
+        """
+        written = self.job.target.depot
+        return self.shown_depot(given or (self._from_job(written) if written else None))
+
+    def _from_job(self, place: str) -> str:
+        """A place as the job file names it, relative to that file where it is a folder."""
         from splarn.core.source.places import is_url
 
-        depot = self.job.target.depot
-        named = given or (depot and self._filled(depot, "target.depot"))
-        if named is None or given or is_url(named) or named.startswith("$"):
-            return named
-        return str(self.job.folder / named)
+        here = is_url(place) or place.startswith("$")
+        return place if here else str(self.job.folder / place)
 
     def shown_depot(self, named: str | None) -> str:
         """How a depot may be shown, and is known again; empty for none.

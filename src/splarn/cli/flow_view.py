@@ -8,21 +8,15 @@ from typing import TYPE_CHECKING, Any
 
 from splarn.cli.output import MARK
 from splarn.cli.plain import escaped
+from splarn.core.run.steering import LIKELY, LOOK_EVERY, WORTH, Foresight, Steering
 from splarn.core.units import plural, show_change, show_duration, show_money, show_size
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from splarn.core.flow.watching import StageWatch, Watching
+    from splarn.core.flow.watching import StageWatch
     from splarn.core.run.outlook import Outlook
     from splarn.core.tuning.plan_file import Plan
-
-# How often it is looked whether the run leaves its forecast, in seconds.
-LOOK_EVERY = 0.1
-# What is wanted of a chance for a deadline to be called likely.
-LIKELY = 0.5
-# What another number of streams or tier must save to be worth a word.
-WORTH = 0.9
 
 
 class FlowView:
@@ -34,15 +28,12 @@ class FlowView:
     def __init__(
         self,
         console: Console | None,
-        watching: Watching,
-        plan: Plan,
+        foresight: Foresight,
         ceilings: Mapping[str, float],
         warn: Any,
-        foresees: bool = True,
     ) -> None:
-        """Without `foresees` nothing is said of its end: the target has a time of its own."""
-        self._foresees = foresees
-        self._console, self._watching, self._plan = console, watching, plan
+        self._foresight = foresight
+        self._console, self._watching, self._plan = console, foresight.watching, foresight.plan
         self._ceilings, self._warn = ceilings, warn
         self._live: Any = None
         self._warned: set[str] = set()
@@ -73,22 +64,32 @@ class FlowView:
                 self._live.stop()
                 self._live = None
 
-    def look(self, what: str) -> None:
+    def look(self, what: str, news: Mapping[str, Any]) -> None:
         """Warns where the run has left what was forecast; told of whatever happens."""
-        if what == "part":
-            self._begin()
+        if what == "change":
+            self._say(changed(news, self._plan))
+        if what != "part":
+            return
+        self._begin()
         with self._lock:
             # Stages tell of their parts from threads of their own.
             elapsed = self._watching.elapsed
-            if not self._foresees or elapsed - self._looked < LOOK_EVERY:
+            if elapsed - self._looked < LOOK_EVERY:
                 return
             self._looked = elapsed
-            told = self._outlook()
+            expected = self._foresight.outlook()
             # The first parts tell little of the pace, so it must be more than likely.
-            if not told.slow or told.slow in self._warned or told.low <= self._high:
+            slow = expected.slow
+            if not slow or slow in self._warned or expected.low <= self._high:
                 return
-            self._warned.add(told.slow)
-        self._say(late(told, self._plan))
+            self._warned.add(slow)
+        told = late(expected, self._plan)
+        if not isinstance(self._foresight, Steering):
+            told += _instead(expected, self._plan)
+        elif self._foresight.too_dear(expected):
+            money = show_money(self._foresight.money, self._plan.prices.currency)
+            told += f" What would end it sooner costs more than the {money} that the plan allows."
+        self._say(told)
 
     def _say(self, text: str) -> None:
         """A warning, above the view while there is one."""
@@ -100,12 +101,6 @@ class FlowView:
     @property
     def _high(self) -> float:
         return float(self._plan.forecast["seconds"]["high"])
-
-    def _outlook(self) -> Outlook:
-        from splarn.core.run.outlook import outlook
-
-        watching, limit = self._watching, self._plan.limits.deadline
-        return outlook(self._plan.forecast, watching.stands(), watching.elapsed, limit)
 
     def _view(self) -> Any:
         from rich.console import Group
@@ -137,9 +132,7 @@ class FlowView:
         )
 
     def _end(self) -> str:
-        if not self._foresees:
-            return f"{show_duration(self._watching.elapsed)} of this machine's time"
-        told = self._outlook()
+        told = self._foresight.outlook()
         text = f"{show_duration(told.left)} left"
         expected = float(self._plan.forecast["seconds"]["median"])
         if told.total > 0 and expected > 0:
@@ -152,8 +145,20 @@ class FlowView:
         return text
 
 
+def changed(told: Mapping[str, Any], plan: Plan) -> str:
+    """What a run changed to, and what that is expected to do."""
+    from splarn.core.tuning.configuration import LEVERS
+
+    return (
+        f"Loading goes on with {LEVERS[told['lever']].words} {told['value']} instead of "
+        f"{told['before']}: all is expected to be done after "
+        f"{show_duration(told['seconds'])}, and not after {show_duration(told['without'])}, for "
+        f"{show_money(told['cost'], plan.prices.currency)}."
+    )
+
+
 def late(told: Outlook, plan: Plan) -> str:
-    """Which stage makes a run longer than forecast, whether it will do, and what could be done."""
+    """Which stage makes a run longer than forecast, and whether it will do."""
     expected = plan.forecast["seconds"]
     text = (
         f"The {told.slow} stage takes {told.by:.1f} times as long as forecast: all will be done "
@@ -166,7 +171,7 @@ def late(told: Outlook, plan: Plan) -> str:
             f"; the deadline of {show_duration(plan.limits.deadline)} {likely} kept "
             f"({_chance(told.chance)})"
         )
-    return f"{text}.{_instead(told, plan)}"
+    return f"{text}."
 
 
 def _instead(told: Outlook, plan: Plan) -> str:
@@ -184,7 +189,7 @@ def _instead(told: Outlook, plan: Plan) -> str:
         f" With {lever.words} {best['value']} loading was forecast to take "
         f"{show_duration(best['load'])} instead of {show_duration(expected)}, all for "
         f"{show_money(best['cost'], plan.prices.currency)}: Ctrl-C, {lever.key} changed in the "
-        "plan, and the same command goes on with that."
+        "plan, and the same command goes on with that; --adapt changes it by itself."
     )
 
 

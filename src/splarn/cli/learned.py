@@ -214,10 +214,16 @@ def layout_id(layout: Layout) -> str:
     return xxhash.xxh3_64_hexdigest(json.dumps(to_descriptor(layout), sort_keys=True).encode())
 
 
-def volume_of(sample: Mapping[str, Any], paths: Sequence[Place] | None, size: str | None) -> Volume:
+def volume_of(
+    sample: Mapping[str, Any],
+    paths: Sequence[Place] | None,
+    size: str | None,
+    by_rows: bool = False,
+) -> Volume:
     """How much is to be loaded, unpacked: the size given, or that of the source files.
 
-    `sample` are the bytes and rows of a sample of them.
+    `sample` are the bytes and rows of a sample of them; of files of other layouts it is their rows
+    that tell (`by_rows`), as if they were like the sample's.
     """
     from splarn.core.source.source import Source
     from splarn.core.survey import survey
@@ -230,7 +236,8 @@ def volume_of(sample: Mapping[str, Any], paths: Sequence[Place] | None, size: st
         return Volume(wanted, wanted / row_bytes)
     files = list(paths or [])
     sources = [Source.of(path) for path in files]
-    if all(source.codec == "none" and source.format != "parquet" for source in sources):
+    plain = all(source.codec == "none" and source.format != "parquet" for source in sources)
+    if plain and not by_rows:
         total = sum(source.size for source in sources)
         sizes = tuple(float(source.size) for source in sources)
         return Volume(total, total / row_bytes, files=sizes)

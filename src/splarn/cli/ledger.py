@@ -8,13 +8,19 @@ from typing import Annotated
 
 import typer
 
+from splarn.cli.completing import ids_of
 from splarn.cli.options import AsJson, JobFile, Yes
 from splarn.cli.tables import Column, text
 
 
 def ledger(
     entry: Annotated[
-        str | None, typer.Argument(metavar="ID", help="Show this entry whole; its start will do.")
+        str | None,
+        typer.Argument(
+            metavar="ID",
+            help="Show this entry whole; its start will do.",
+            autocompletion=ids_of("ship", "load", "undo", "sweep", "plan", "run", "probe"),
+        ),
     ] = None,
     kind: Annotated[
         str | None,

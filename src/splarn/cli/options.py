@@ -9,6 +9,7 @@ from typing import Annotated, Any, get_type_hints
 
 import typer
 
+from splarn.cli.completing import ids_of, tables, targets, values_of
 from splarn.core.target.levers import Lever
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
@@ -34,6 +35,7 @@ TargetUrl = Annotated[
         "--to",
         metavar="URL",
         help="Target, such as sqlite:///larkmere.db or postgresql://user@host/db.",
+        autocompletion=targets,
     ),
 ]
 DepotPlace = Annotated[
@@ -42,7 +44,10 @@ DepotPlace = Annotated[
         "--depot", metavar="PLACE", help="Parts go by way of this depot; the job's when left out."
     ),
 ]
-TableName = Annotated[str | None, typer.Option("--table", metavar="NAME", help="Table to fill.")]
+TableName = Annotated[
+    str | None,
+    typer.Option("--table", metavar="NAME", help="Table to fill.", autocompletion=tables),
+]
 Workers = Annotated[
     int | None,
     typer.Option("--workers", metavar="N", min=1, help="How many work at once; one a core."),
@@ -59,7 +64,12 @@ ReadTier = Annotated[
 ]
 SweepId = Annotated[
     str | None,
-    typer.Option("--sweep", metavar="ID", help="Sweep to learn from; the newest when left out."),
+    typer.Option(
+        "--sweep",
+        metavar="ID",
+        help="Sweep to learn from; the newest when left out.",
+        autocompletion=ids_of("sweep"),
+    ),
 ]
 VolumeSize = Annotated[
     str | None,
@@ -98,6 +108,7 @@ def takes_levers(
             metavar="VALUE" if one else lever.metavar,
             help=lever.help + kept,
             rich_help_panel="Levers",
+            autocompletion=values_of(lever.name),
         )
         kind = Annotated[str | None, info]
         return inspect.Parameter(lever.name, KEYWORD, default=None, annotation=kind)

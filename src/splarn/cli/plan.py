@@ -107,10 +107,12 @@ def plan(
     --anyway.
     """
     import secrets
+    from dataclasses import replace
     from datetime import UTC, datetime
 
     from splarn.cli.coming_again import coming_again
     from splarn.cli.context import Context
+    from splarn.cli.kinds import describe_kinds, forecasts_by_table, kinds_of, say_kinds
     from splarn.cli.learned import (
         learn,
         require_sweep,
@@ -120,7 +122,7 @@ def plan(
         volume_of,
     )
     from splarn.cli.planned import alternatives_of, seen_of, templates_of
-    from splarn.core.source.places import is_url, key_of
+    from splarn.core.source.places import is_url, key_of, place
     from splarn.core.tuning.plan_file import Plan, Templates, write_plan
     from splarn.core.units import show_duration
 
@@ -139,11 +141,13 @@ def plan(
     if named is not None:
         keep_secrets_out(named, "depot")
     space = context.space(choices, chosen_layout.format, named is not None)
-    way = context.shown_depot(named)
+    way = context.way(depot)
     packings = space.values["packing"]
     learned = learn(context, sweep, target, chosen_layout, files, way, packings, seen.engine)
     prices = context.prices(space.values["tier"])
-    wanted = volume_of(learned.sweep.document["sample"], files, None)
+    kinds = () if paths else kinds_of(context, into)
+    every = [*files, *(place(path) for kind in kinds for path in kind.sources)]
+    wanted = volume_of(learned.sweep.document["sample"], every, None, bool(kinds))
     space = _within(space, learned, most_streams, leave)
     choice = _choice(learned, space, wanted, prices, limits)
     chosen = choice.chosen
@@ -177,7 +181,11 @@ def plan(
         parameters=context.parameters,
         templates=templates_of(context, paths, table, depot) if context.parameters else Templates(),
         alternatives=alternatives_of(learned.model, space, chosen, wanted, prices),
+        kinds=kinds,
     )
+    sample = learned.sweep.document["sample"]
+    made = replace(made, tables=forecasts_by_table(made, learned.model, sample, Path()))
+    told = describe_kinds(made)
     written = choice.meets_limits or anyway
     if written:
         write_plan(made, out_file)
@@ -196,6 +204,7 @@ def plan(
         "runner_up": choice.runner_up.as_json() if choice.runner_up else None,
         "plan": str(out_file) if written else None,
         **again.document,
+        **({"kinds": told} if told else {}),
     }
     if written:
         with context.ledger() as ledger:
@@ -210,6 +219,7 @@ def plan(
     say_learned(out, learned, prices)
     show_forecasts(out, choice.ranked[:5], prices.currency, chosen)
     say_volume(out, wanted)
+    say_kinds(out, told)
     if choice.meets_limits:
         out.say(f"Wrote {out_file}; `splarn run {out_file}` carries it out.")
     elif anyway:

@@ -50,7 +50,8 @@ def alternatives_of(
     return tuple(
         {
             "lever": lever, "value": value, "seconds": one.seconds.median,
-            "load": one.phases["load"], "cost": one.cost.median,
+            "load": one.phases["load"], "size": one.phases.get("size", 0.0),
+            "cost": one.cost.median,
         }
         for (lever, value, _), one in zip(found, told, strict=True)
     )  # fmt: skip

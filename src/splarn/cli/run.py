@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -12,6 +13,8 @@ from splarn.core.units import plural, show_change
 
 if TYPE_CHECKING:
     from splarn.cli.context import Context
+    from splarn.core.flow.watching import Log
+    from splarn.core.run.drift import Delivery
     from splarn.core.run.flow import RunRecord
     from splarn.core.tuning.plan_file import Plan
 
@@ -30,6 +33,13 @@ def run(
     ] = False,
     dry: Annotated[
         bool, typer.Option("--dry", help="Say every step and what it is expected to take; do none.")
+    ] = False,
+    adapt: Annotated[
+        bool,
+        typer.Option(
+            "--adapt",
+            help="Change load streams or tier where loading is late, within the plan's limits.",
+        ),
     ] = False,
     log: Annotated[
         Path | None,
@@ -50,42 +60,88 @@ def run(
     that is unlike those before it is refused before a row is loaded; the job's run.may_pass says
     what may differ.
     """
-    from contextlib import ExitStack
-
     from splarn.cli.context import Context
-    from splarn.cli.flow_view import FlowView
-    from splarn.cli.load import agree, begun_before, load_code, note_begun
-    from splarn.cli.running import (
-        anew,
-        ceilings_of,
-        hold_to_earlier,
-        say_steps,
-        show_run,
-        telling,
-    )
-    from splarn.core.flow.watching import Log, Watching
+    from splarn.cli.load import load_code
+    from splarn.cli.running import anew, hold_to_earlier, say_steps, taken_apart
+    from splarn.core.flow.watching import Log
     from splarn.core.ledger import FOLDER
     from splarn.core.parameters import parse_settings
-    from splarn.core.run.flow import run_plan
-    from splarn.core.source.places import is_url
-    from splarn.core.source.secrets import filled
+    from splarn.core.reading.sources import OtherColumnsError
+    from splarn.core.run.kinds import by_table
+    from splarn.core.shape.folder import part_name
     from splarn.core.tuning.plan_file import read_plan
-    from splarn.core.work.owner import owned
-    from splarn.core.work.pools import Pools
-    from splarn.engines import opener
 
     context = Context(job, as_json)
-    out = context.out
     written = read_plan(plan)
     chosen = written.with_parameters(parse_settings(settings or ()))
     if chosen is not written:
         chosen = anew(context, chosen)
-    folder = parts or context.job.folder / FOLDER / "parts" / chosen.id
-    delivery = hold_to_earlier(context, chosen)
+    root = parts or context.job.folder / FOLDER / "parts" / chosen.id
+    # All of it is looked at before any of it is loaded.
+    tables = by_table(chosen, context.job.folder)
+    try:
+        looks = [hold_to_earlier(context, one) for one in tables]
+    except OtherColumnsError:
+        tables = by_table(taken_apart(context, chosen), context.job.folder)
+        looks = [hold_to_earlier(context, one) for one in tables]
+    folders = [root, *(root.with_name(f"{root.name}-{part_name(one.table)}") for one in tables[1:])]
     if dry:
-        return say_steps(context, chosen, folder, delivery)
-    open_engine = opener(chosen.target)
+        steps = [say_steps(context, *one) for one in zip(tables, folders, looks, strict=True)]
+        context.out.document({**steps[0], **({"others": steps[1:]} if steps[1:] else {})})
+        return 0
     context.check_ledger()
+    kept = Log(log) if log is not None else None
+    options = RunOptions(keep_parts, again, adapt, yes)
+    documents, code = [], 0
+    try:
+        for one, folder, delivery in zip(tables, folders, looks, strict=True):
+            document, record = carry_out(context, one, folder, delivery, options, kept)
+            documents.append(document)
+            code = max(code, load_code(record.load))
+    finally:
+        if kept is not None:
+            kept.close()
+    # One table has what it ever had; others come beside it.
+    others = {"others": documents[1:]} if documents[1:] else {}
+    context.out.document({**documents[0], **others})
+    return code
+
+
+@dataclass(frozen=True)
+class RunOptions:
+    """What the command was given for all of its tables."""
+
+    keep_parts: bool
+    again: bool
+    adapt: bool
+    yes: bool
+
+
+def carry_out(
+    context: Context,
+    chosen: Plan,
+    folder: Path,
+    delivery: Delivery,
+    options: RunOptions,
+    kept: Log | None,
+) -> tuple[dict[str, Any], RunRecord]:
+    """Carries a plan out for one table, shows what came of it and notes that."""
+    from contextlib import ExitStack
+
+    from splarn.cli.flow_view import FlowView
+    from splarn.cli.load import agree, begun_before, note_begun
+    from splarn.cli.running import ceilings_of, show_run, telling
+    from splarn.core.flow.watching import Watching
+    from splarn.core.run.flow import run_plan
+    from splarn.core.run.steering import Foresight, Steering
+    from splarn.core.source.places import is_url
+    from splarn.core.source.secrets import filled
+    from splarn.core.work.owner import owned
+    from splarn.core.work.pools import Pools
+    from splarn.engines import opener
+
+    out = context.out
+    open_engine = opener(chosen.target)
     landing = None
     if chosen.depot:
         from splarn.depots.landing import DepotLanding
@@ -95,20 +151,18 @@ def run(
     with ExitStack() as held:
         held.enter_context(owned(folder))
         pools = held.enter_context(Pools(inherit=not away))
-        kept = Log(log) if log is not None else None
-        if kept is not None:
-            held.callback(kept.close)
         watching = Watching(chosen.volume.bytes)
-        looking = not as_json and out.err.is_terminal
+        looking = not out.as_json and out.err.is_terminal
+        steering = Steering(chosen, watching, open_engine().reads_parts) if options.adapt else None
         view = FlowView(
-            out.err if looking else None, watching, chosen, ceilings_of(context, chosen), out.note,
-            not open_engine().own_clock,
+            out.err if looking else None, steering or Foresight(chosen, watching),
+            ceilings_of(context, chosen), out.note,
         )  # fmt: skip
 
         def heard(what: str, told: dict[str, Any]) -> None:
             if kept is not None:
                 kept.write(what, told)
-            view.look(what)
+            view.look(what, told)
 
         watching.heard = heard
         heard("begin", {"plan": chosen.id, "parameters": chosen.parameters, "table": chosen.table})
@@ -121,12 +175,13 @@ def run(
                 pools,
                 watching,
                 rejects=context.rejects(),
-                again=again,
-                keep_parts=keep_parts,
-                confirm=agree(yes, as_json),
+                again=options.again,
+                keep_parts=options.keep_parts,
+                confirm=agree(options.yes, out.as_json),
                 begun_loads=begun_before(context, chosen.target),
                 on_begin=note_begun(context, chosen.target),
                 landing=landing,
+                steering=steering,
             )
         heard("end", {
             "load_id": record.load.load_id, "rows": record.load.rows_loaded,
@@ -137,8 +192,7 @@ def run(
     if not record.load.done_before:
         _note(context, chosen, record, {**document, "delivery": delivery.as_json()})
     show_run(context, chosen, record, document)
-    out.document(document)
-    return load_code(record.load)
+    return document, record
 
 
 def run_document(plan: Plan, record: RunRecord) -> dict[str, Any]:
@@ -160,6 +214,7 @@ def run_document(plan: Plan, record: RunRecord) -> dict[str, Any]:
         "currency": plan.prices.currency,
         "error_pct": record.error_pct,
         "resumed": record.resumed,
+        "changes": [one.as_json() for one in record.changes],
         "rows_not_converted": record.set_aside,
         "conversion_rejects": str(record.rejects) if record.rejects else None,
     }
@@ -195,7 +250,7 @@ def _note(context: Context, plan: Plan, record: RunRecord, document: dict[str, A
             "trial": None if record.trial is None else record.trial.as_json(),
             "target_id": identity(plan.target),
             "layout": layout_id(plan.layout),
-            "depot": context.shown_depot(plan.depot or None),
+            "depot": context.shown_depot(plan.way),
             "engine": record.load.engine,
             "series": plan.templates.table or plan.table,
         },

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
+from functools import reduce
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from splarn.cli.tables import Column, name
+from splarn.cli.tables import text as sentences
 from splarn.core.units import plural, show_change, show_duration, show_money, show_range, show_size
 
 if TYPE_CHECKING:
@@ -22,37 +24,60 @@ if TYPE_CHECKING:
 LAST = 5
 # A difference from the forecast that is not worth a word.
 SAME = 0.02
+# One that is told as a factor.
+MANY_TIMES = 9
 
 
 def anew(context: Context, plan: Plan) -> Plan:
     """A plan whose parameters have other values, with the forecast of what comes with these."""
+    from splarn.cli.kinds import forecasts_by_table
     from splarn.cli.learned import learn, volume_of
     from splarn.core.errors import RequestError
-    from splarn.core.source.files import find_files
+    from splarn.core.run.kinds import files_of, scaled
     from splarn.core.tuning.forecast import forecast
 
-    files = find_files(plan.sources, context.job.folder)
-    size = sum(path.stat().st_size for path in files)
+    kinds = files_of(plan, context.job.folder)
+    files = [path for one in kinds for path in one.paths]
+    size = kinds[0].bytes
+    before = plan.source_bytes + sum(kind.bytes for kind in plan.kinds)
+    plan = replace(plan, kinds=tuple(
+        replace(one.kind, bytes=one.bytes) for one in kinds if one.kind is not None
+    ))  # fmt: skip
     try:
-        way = context.shown_depot(plan.depot or None)
+        way = context.shown_depot(plan.way)
         learned = learn(context, None, plan.target, plan.layout, None, way)
     except RequestError as error:
         context.out.note(f"The forecast is the plan's, in proportion: {error}")
-        by = size / max(plan.source_bytes, 1)
-        return replace(plan, source_bytes=size, forecast=_scaled(plan.forecast, by))
-    volume = volume_of(learned.sweep.document["sample"], files, None)
+        by = sum(one.bytes for one in kinds) / max(before, 1)
+        return replace(plan, source_bytes=size, forecast=scaled(plan.forecast, by), tables={})
+    sample = learned.sweep.document["sample"]
+    volume = volume_of(sample, files, None, bool(plan.kinds))
     told = forecast(learned.model, [plan.configuration], volume, plan.prices)[0]
-    return replace(plan, source_bytes=size, volume=volume, forecast=told.as_json())
+    plan = replace(plan, source_bytes=size, volume=volume, forecast=told.as_json())
+    tables = forecasts_by_table(plan, learned.model, sample, context.job.folder)
+    return replace(plan, tables=tables)
 
 
-def _scaled(told: Any, by: float) -> Any:
-    """All figures times a factor."""
-    if isinstance(told, dict):
-        return {
-            key: _scaled(value, by) if key != "configuration" else value
-            for key, value in told.items()
-        }
-    return told * by if isinstance(told, float) else told
+def taken_apart(context: Context, plan: Plan) -> Plan:
+    """The plan with files of other columns as kinds of their own, where the job lets them pass.
+
+    Raises RequestError where it does not.
+    """
+    from splarn.core.errors import RequestError
+    from splarn.core.run import kinds
+
+    apart, found = kinds.taken_apart(plan, context.job.folder)
+    for path, other in found:
+        if "columns" not in context.job.run.may_pass:
+            raise RequestError(
+                f"{path} has other columns than those before: {other.words}. Nothing was loaded: "
+                'look at it, and where columns may come and go, write may_pass = ["columns"] under '
+                "[run] in the job file."
+            )
+        nulls = f", null in the table: {', '.join(other.lacks)}" if other.lacks else ""
+        lost = f", left out: {', '.join(other.adds)}" if other.adds else ""
+        context.out.note(f"{path} has other columns, which the job lets pass{nulls}{lost}.")
+    return apart
 
 
 def hold_to_earlier(context: Context, plan: Plan) -> Delivery:
@@ -62,11 +87,12 @@ def hold_to_earlier(context: Context, plan: Plan) -> Delivery:
     """
     from splarn.core.errors import RequestError
     from splarn.core.run.drift import KINDS, Delivery, drifted, look_at_delivery
-    from splarn.core.source.files import find_files
+    from splarn.core.run.kinds import files_of
     from splarn.engines import identity
 
-    now = look_at_delivery(find_files(plan.sources, context.job.folder), plan.layout)
-    before = []
+    files = files_of(plan, context.job.folder)
+    looks = [look_at_delivery(one.paths, one.layout) for one in files if one.paths]
+    now, before = reduce(Delivery.plus, looks), []
     place, series = identity(plan.target), plan.templates.table or plan.table
     with context.ledger() as ledger:
         for one in ledger.entries("run"):
@@ -111,8 +137,8 @@ def ceilings_of(context: Context, plan: Plan) -> dict[str, float]:
     return {phase: speed for phase, (speed, _) in found.items() if phase != "ship"}
 
 
-def say_steps(context: Context, plan: Plan, folder: Path, delivery: Delivery) -> int:
-    """What a run would do and what each step is expected to take; nothing is done."""
+def say_steps(context: Context, plan: Plan, folder: Path, delivery: Delivery) -> dict[str, Any]:
+    """What a run would do and what each step is expected to take, as JSON too; nothing is done."""
     from splarn.core.run.flow import refuse_changed
     from splarn.engines import opener
 
@@ -145,7 +171,7 @@ def say_steps(context: Context, plan: Plan, folder: Path, delivery: Delivery) ->
         f"{'It would go on with' if begun else 'It would carry out'} {plan.id}; nothing was done."
     )
     out.table(
-        ["step", name("what"), ">how much", ">expected"],
+        ["step", sentences("what"), ">how much", ">expected"],
         [(step, what, much, show_duration(phases[step]) if step in phases else "")
          for step, what, much in steps],
     )  # fmt: skip
@@ -154,13 +180,12 @@ def say_steps(context: Context, plan: Plan, folder: Path, delivery: Delivery) ->
         f"({show_range(seconds['low'], seconds['high'], show_duration)}) for "
         f"{show_money(cost['median'], currency)}."
     )
-    out.document({
+    return {
         "plan_id": plan.id, "parameters": plan.parameters, "dry": True, "goes_on": begun,
         "steps": [{"step": step, "what": what, "seconds": phases.get(step)}
                   for step, what, _ in steps],
         "seconds": seconds, "cost": cost, "rows": expected, "bytes": delivery.bytes,
-    })  # fmt: skip
-    return 0
+    }  # fmt: skip
 
 
 def show_run(context: Context, plan: Plan, record: RunRecord, document: dict[str, Any]) -> None:
@@ -193,6 +218,8 @@ def show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
         change = actual / forecast - 1
         if abs(change) < SAME:
             return "as forecast"
+        if change > MANY_TIMES:
+            return f"{change + 1:,.0f} times as {'much' if more == 'dearer' else 'long'}"
         return f"{show_change(abs(change)).lstrip('+')} {more if change > 0 else less}"
 
     rows = [

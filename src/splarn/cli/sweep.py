@@ -200,7 +200,7 @@ def sweep(
         assert place is not None, "asked for only where there is one"
         return DepotLanding(filled(place, "The depot"), folder)
 
-    shown_depot = context.shown_depot(place)
+    shown_depot = context.way(depot)
     context.check_ledger()
     keeper = open_engine().connect()
     with (

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from splarn.cli.completing import ids_of
 from splarn.cli.options import AsJson, JobFile, TargetUrl, Yes
 
 if TYPE_CHECKING:
@@ -17,7 +18,12 @@ LAST = "last"
 
 def undo(
     load_id: Annotated[
-        str, typer.Argument(metavar="LOAD", help="Its id as load and ledger show it, or last.")
+        str,
+        typer.Argument(
+            metavar="LOAD",
+            help="Its id as load and ledger show it, or last.",
+            autocompletion=ids_of("load"),
+        ),
     ],
     to: TargetUrl = None,
     with_changes: Annotated[

@@ -23,22 +23,45 @@ class _Section(BaseModel):
 class SourceSection(_Section):
     """Which files, and how they read."""
 
-    paths: list[str] = []
-    layout: str | None = None
+    paths: list[str] = Field(default=[], description="Files, folders, patterns and URLs.")
+    layout: str | None = Field(
+        default=None, description="How they read; inferred where there is none."
+    )
+
+
+class KindSection(_Section):
+    """Files of another layout than the job's own, and where their rows go; see `splarn run`.
+
+    `columns` names for fields of the table what they come from; `leave_out` fields that go nowhere.
+    """
+
+    paths: list[str] = Field(min_length=1, description="Its files, which are none of the source's.")
+    layout: str | None = Field(
+        default=None, description="How they read; inferred where there is none."
+    )
+    table: str | None = Field(
+        default=None, description="Where its rows go, if not into the job's table."
+    )
+    columns: dict[str, str] = Field(
+        default={}, description="For fields of the table, what they come from."
+    )
+    leave_out: list[str] = Field(default=[], description="Its fields that go nowhere.")
 
 
 class TargetSection(_Section):
     """Where to, and what becomes of bad rows."""
 
-    url: str | None = None
-    table: str | None = None
-    depot: str | None = None
-    table_mode: str = "create"
-    bad_rows: str = "halt"
-    bad_row_limit: int | str | None = None
-    rejects: str = "rejects"
-    tier: str | None = None
-    read_tier: str | None = None
+    url: str | None = Field(default=None, description="The target; secrets as ${NAME}.")
+    table: str | None = Field(default=None, description="Its table.")
+    depot: str | None = Field(default=None, description="Where parts are shipped before loading.")
+    table_mode: str = Field(default="create", description="create, append, empty or replace.")
+    bad_rows: str = Field(default="halt", description="halt at the first, or set-aside.")
+    bad_row_limit: int | str | None = Field(
+        default=None, description="How many may be set aside, as 100 or 1%."
+    )
+    rejects: str = Field(default="rejects", description="The folder that they go into.")
+    tier: str | None = Field(default=None, description="The compute while rows come in.")
+    read_tier: str | None = Field(default=None, description="The compute afterwards.")
 
 
 class SpaceSection(_Section):
@@ -49,7 +72,10 @@ class SpaceSection(_Section):
         return {name: getattr(self, one.key) for name, one in LEVERS.items()}
 
 
-_KEYS: dict[str, Any] = {one.key: (list[int | str], list(one.defaults)) for one in LEVERS.values()}
+_KEYS: dict[str, Any] = {
+    one.key: (list[int | str], Field(list(one.defaults), description=one.help))
+    for one in LEVERS.values()
+}
 if TYPE_CHECKING:
     _Space = SpaceSection
 else:
@@ -59,30 +85,38 @@ else:
 class SweepSection(_Section):
     """How much is tried, and by what strategy; see `splarn sweep`."""
 
-    sample: int | str = "32MiB"
-    repeats: int = Field(default=2, ge=1)
-    time: int | float | str | None = None
-    money: float | None = Field(default=None, gt=0)
-    strategy: str = STRATEGIES[0]
-    regret: float | str = REGRET
-    loads: int = Field(default=1, ge=1)
-    readers: int = Field(default=0, ge=0)
-    reading: list[str] = []
-    seed: int = 1
+    sample: int | str = Field(
+        default="32MiB", description="How much of the source each trial loads."
+    )
+    repeats: int = Field(default=2, ge=1, description="How often a grid tries each configuration.")
+    time: int | float | str | None = Field(default=None, description="No longer than this, as 10m.")
+    money: float | None = Field(default=None, gt=0, description="No more money than this.")
+    strategy: str = Field(default=STRATEGIES[0], description=f"One of {', '.join(STRATEGIES)}.")
+    regret: float | str = Field(
+        default=REGRET, description="Enough is known when deciding loses less."
+    )
+    loads: int = Field(default=1, ge=1, description="How often such a delivery comes.")
+    readers: int = Field(default=0, ge=0, description="Sessions that read beside each trial.")
+    reading: list[str] = Field(default=[], description="What they ask, each a statement.")
+    seed: int = Field(default=1, description="Of the order of trials.")
 
 
 class LimitsSection(_Section):
     """What the load must keep to."""
 
-    deadline: int | float | str | None = None
-    budget: float | None = None
-    confidence: float | str = 0.9
+    deadline: int | float | str | None = Field(
+        default=None, description="It must end within this: 45m, by 06:00, between 01:00 and 05:00."
+    )
+    budget: float | None = Field(default=None, description="It must cost no more.")
+    confidence: float | str = Field(default=0.9, description="The chance asked for.")
 
 
 class RunSection(_Section):
     """In what a delivery may differ from those before it; see `splarn run`."""
 
-    may_pass: list[Literal["order", "types", "rows"]] = []
+    may_pass: list[Literal["columns", "order", "types", "rows"]] = Field(
+        default=[], description="In what a delivery may differ from the last ones."
+    )
 
 
 class Job(_Section):
@@ -96,7 +130,10 @@ class Job(_Section):
     sweep: SweepSection = SweepSection()
     limits: LimitsSection = LimitsSection()
     run: RunSection = RunSection()
-    prices: str | None = None
+    kinds: dict[str, KindSection] = Field(
+        default={}, description="Files of other layouts, by names."
+    )
+    prices: str | None = Field(default=None, description="The price list, a TOML file.")
 
 
 def read_job(path: Path | None) -> Job:

@@ -120,6 +120,10 @@ def stages(depot: str, part_size: str, has_layout: bool) -> tuple[Stage, ...]:
         Stage("Carry it out: up, load, down, verify", ("run", "elastic-plan.json", *job)),
         Stage("Was anything left running large?", ("doctor", *job)),
         Stage("What has it cost?", ("ledger", *job)),
+        Stage(
+            "All of it to show around",
+            ("report", "elastic-plan.json", "--out", "elastic-report.html", *job),
+        ),
     )  # fmt: skip
 
 

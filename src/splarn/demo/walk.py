@@ -78,6 +78,7 @@ STAGES = (
     Stage("Which configuration keeps the deadline?", ("plan",), True),
     Stage("Carry the plan out", ("run", "plan.json")),
     Stage("What has been done", ("ledger",)),
+    Stage("All of it to show around", ("report",)),
 )
 
 

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 from splarn.core.check.limit import BadRows, too_many_bad
@@ -18,12 +19,14 @@ from splarn.core.errors import OutsideError, RequestError
 from splarn.core.flow.journal import Journal
 from splarn.core.flow.watching import PartDone, Watching
 from splarn.core.layout import Layout
+from splarn.core.load.arriving import Course
 from splarn.core.load.inbox import ByWayOf, Inbox
 from splarn.core.load.landing import Landing, Sender
 from splarn.core.load.pieces import pieces_of
 from splarn.core.load.request import Input
 from splarn.core.load.stream import PartResult
-from splarn.core.reading.faults import Fault
+from splarn.core.reading.faults import Fault, replace_rejects
+from splarn.core.shape.fitting import Fitting
 from splarn.core.shape.manifest import Part
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import Handing, Shaped, shape
@@ -45,7 +48,10 @@ A_WORKER, MORE = 1, 2
 
 @dataclass(frozen=True)
 class Making:
-    """How parts are made of a delivery, in `folder`, by the threads of a pool."""
+    """How parts are made of a delivery, or of its files of one kind, in `folder`, by a pool.
+
+    Where its rows go into another layout, `fitting` is how, and `name` what its parts are called.
+    """
 
     paths: tuple[Place, ...]
     layout: Layout
@@ -54,6 +60,13 @@ class Making:
     pool: Pool
     bad_rows: BadRows
     keep_parts: bool = False
+    fitting: Fitting | None = None
+    name: str | None = None
+
+    @property
+    def made(self) -> Layout:
+        """What the parts are read by."""
+        return self.output.layout(self.layout) if self.fitting is None else self.fitting.into
 
 
 def landing_of(reads_parts: bool, open_engine: OpenEngine, depot: Landing | None) -> Landing | None:
@@ -81,35 +94,46 @@ class Bringing:
 
     def __init__(
         self,
-        making: Making,
+        makings: Sequence[Making],
         landing: Landing | None,
         senders: int,
-        streams: int,
+        course: Course,
         watching: Watching,
         enough: Callable[[], bool] | None = None,
         room: int | None = None,
+        rejects: Path | None = None,
     ) -> None:
-        """`enough` says whether enough has arrived, `room` how many parts may wait to be loaded."""
-        self.making, self.landing = making, landing
+        """`enough` says whether enough has arrived, `room` how many parts may wait to be loaded.
+
+        Rows that were no good as parts are in `rejects` before the load can be done, so that they
+        are there whatever happens then.
+        """
+        self.makings, self.landing, self.course = tuple(makings), landing, course
+        # What all of them have in common.
+        self.making = self.makings[0]
         self._senders = max(senders, 1) if landing is not None else 0
-        self._watching, self._enough = watching, enough
+        self._watching, self._enough, self.rejects = watching, enough, rejects
         self.makes, self.ships, self.loads = Activity(), Activity(), Activity()
-        self.feed: Feed[Input] = Feed(room or A_WORKER * streams + MORE)
+        self.feed: Feed[Input] = Feed(room or A_WORKER * course.most + MORE)
         self.made: Feed[Part] = Feed(A_WORKER * self._senders + MORE)
-        self.shaped: Shaped | None = None
+        self.shaped: list[Shaped] = []
         self.sent: list[Sent] = []
         self._counts = _Counts()
         self._in: list[tuple[Input, PartResult]] = []
+        # Where each part lies while it is here, by its name.
+        self._places: dict[str, Path] = {}
         self._threads: list[threading.Thread] = []
         self._sending = self._senders
         self._lock = threading.Lock()
         self._journal: Journal | None = None
         self._noted: dict[str, str] = {}
+        # For how long rows came in by the target's own clock, where it has one.
+        self._busy: float | None = None
         self._shipped: frozenset[str] | None = None
         watching.active |= {
             "shape": lambda: self.makes.seconds,
             "ship": lambda: self.ships.seconds,
-            "load": lambda: self.loads.seconds,
+            "load": lambda: self.loads.seconds if self._busy is None else self._busy,
         }
         watching.waiting["load"] = lambda: self.feed.waiting
         if self._senders:
@@ -125,6 +149,10 @@ class Bringing:
         self._threads = [threading.Thread(target=one, daemon=True) for one in work]
         for thread in self._threads:
             thread.start()
+
+    def clocked(self, elapsed: float, busy: float) -> None:
+        """See Arrivals."""
+        self._watching.by_target, self._busy = elapsed, busy
 
     def await_enough(self) -> None:
         """See Arrivals."""
@@ -150,6 +178,11 @@ class Bringing:
         if not self.making.keep_parts:
             self._going.put(entry)
 
+    @property
+    def faults(self) -> list[Fault]:
+        """Rows that were no good as parts, of all that has been made."""
+        return [fault for shaped in self.shaped for fault in shaped.faults]
+
     def set_aside(self) -> int:
         """See Arrivals."""
         return self._counts.faults
@@ -160,8 +193,12 @@ class Bringing:
 
     def contents(self) -> Mapping[str, Identity]:
         """See Arrivals."""
-        assert self.shaped is not None, "all has been made"
-        return {str(place(path)): one for path, one in self.shaped.manifest.contents.items()}
+        assert len(self.shaped) == len(self.makings), "all has been made"
+        return {
+            str(place(path)): one
+            for shaped in self.shaped
+            for path, one in shaped.manifest.contents.items()
+        }
 
     def phases(self, of_load: Mapping[str, float]) -> dict[str, float]:
         """Seconds that each stage was at work, beside those of a load."""
@@ -181,15 +218,22 @@ class Bringing:
             self._journal.close()
 
     def _make(self) -> None:
-        making = self.making
         out: Feed[Part] | Feed[Input] = self.made if self.landing is not None else self.feed
+        total = float(sum(path.stat().st_size for one in self.makings for path in one.paths))
+        watch = _Stoppable(self._watching.stage("shape"), total, self.made, self.feed)
         try:
-            self.shaped = shape(
-                making.paths, making.layout, making.folder, making.output, making.pool,
-                keep=0 if making.bad_rows.count == 0 else None,
-                progress=_Stoppable(self._watching.stage("shape"), self.made, self.feed),
-                handing=Handing(self._hand_on, self._stands, self._judge, self.makes),
-            )  # fmt: skip
+            for making in self.makings:
+                stands = partial(self._stands, making.folder)
+                hand = partial(self._hand_on, making.folder)
+                self.shaped.append(shape(
+                    making.paths, making.layout, making.folder, making.output, making.pool,
+                    keep=0 if making.bad_rows.count == 0 else None, progress=watch,
+                    handing=Handing(hand, stands, self._judge, self.makes),
+                    fitting=making.fitting, name=making.name,
+                ))  # fmt: skip
+            self._watching.stage("shape").finish()
+            if self.rejects is not None and self.faults:
+                replace_rejects(self.rejects, self.faults)
         except StoppedError:
             return
         except BaseException as error:
@@ -207,10 +251,10 @@ class Bringing:
             if counts.last and not self.making.bad_rows.allows(counts.faults, counts.rows):
                 raise too_many_bad(self.making.bad_rows, counts.last)
 
-    def _stands(self, part: Part) -> bool:
+    def _stands(self, folder: Path, part: Part) -> bool:
         """Whether a part of an earlier try need not be made again."""
         assert self._journal is not None, "a load has begun"
-        path = self.making.folder / part.path
+        path = folder / part.path
         if (part.content or part.hash) in self._journal.found:
             return True
         if path.is_file() and path.stat().st_size == part.bytes:
@@ -221,9 +265,10 @@ class Bringing:
             self._shipped = frozenset(self.landing.names())
         return path.name in self._shipped
 
-    def _hand_on(self, part: Part) -> None:
+    def _hand_on(self, folder: Path, part: Part) -> None:
         assert self._journal is not None, "a load has begun"
-        path = self.making.folder / part.path
+        path = folder / part.path
+        self._places[path.name] = path
         part_id = part.content or part.hash
         if self._noted.get(path.name, part_id) != part_id:
             raise RequestError(
@@ -255,7 +300,7 @@ class Bringing:
 
     def _input(self, part: Part, source: Source) -> Input:
         whole = part.content or part.hash
-        pieces = pieces_of(part, self.making.output.layout(self.making.layout))
+        pieces = pieces_of(part, self.making.made)
         return Input(
             source, whole, Identity("", whole), part.raw_bytes, part.rows, part.hash, (), pieces
         )
@@ -285,7 +330,7 @@ class Bringing:
 
     def _sent_source(self, sender: Sender, part: Part) -> Source:
         """Sends a part where it has not arrived yet; it is gone from here then."""
-        path, making = self.making.folder / part.path, self.making
+        path, making = self._places[Path(part.path).name], self.making
         assert self.landing is not None, "only what has somewhere to go is sent"
         part_id = part.content or part.hash
         if path.exists():
@@ -302,7 +347,7 @@ class Bringing:
             sender: Sender | None = None
             landing = self.landing
             while (entry := self._going.await_next()) is not None:
-                (self.making.folder / entry.path.name).unlink(missing_ok=True)
+                self._places.pop(entry.path.name).unlink(missing_ok=True)
                 if landing is None:
                     continue
                 try:
@@ -316,10 +361,17 @@ class Bringing:
 class _Stoppable:
     """A watcher through whom work learns that it is no longer wanted."""
 
-    def __init__(self, watch: Progress, *feeds: Feed) -> None:  # type: ignore[type-arg]
-        self._watch, self._feeds = watch, feeds
-        self.start, self.lanes, self.finish = watch.start, watch.lanes, watch.finish
-        self.tell, self.status = watch.tell, watch.status
+    def __init__(self, watch: Progress, total: float, *feeds: Feed) -> None:  # type: ignore[type-arg]
+        """`total` is that of all kinds of files, one after the other."""
+        self._watch, self._total, self._feeds = watch, total, feeds
+        self.lanes, self.tell, self.status = watch.lanes, watch.tell, watch.status
+
+    def start(self, label: str, total: float | None, unit: str) -> None:
+        """See Progress."""
+        self._watch.start(label, self._total, unit)
+
+    def finish(self) -> None:
+        """See Progress. Another kind may follow."""
 
     def advance(self, amount: float) -> None:
         """See Progress."""

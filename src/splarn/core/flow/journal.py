@@ -28,6 +28,7 @@ class Journal:
     def __init__(self, folder: Path, load_id: str, parts: Mapping[str, PartNote]) -> None:
         self.path = folder / JOURNAL
         self.load_id = load_id
+        # Of earlier tries alone; what is in now is kept by whoever loads it.
         self.found: dict[str, PartResult] = {}
         self._file: Any = None
         text = ""
@@ -51,7 +52,6 @@ class Journal:
                 # Unbuffered, so that a line is there once this returns.
                 self._file = self.path.open("ab", buffering=0)
             self._file.write(line.encode())
-        self.found[result.note.part_id] = result
 
     def close(self) -> None:
         """Ends the file."""

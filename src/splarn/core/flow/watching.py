@@ -89,6 +89,10 @@ class Watching:
         # How many parts wait before a stage, and how long it was at work.
         self.waiting: dict[str, Callable[[], int]] = {}
         self.active: dict[str, Callable[[], float]] = {}
+        # Seconds since it began by a clock of the target's own, which may be ahead of ours.
+        self.by_target = 0.0
+        # Called after each part, by whoever may change how the run goes on.
+        self.steer: Callable[[], object] = lambda: None
 
     def begin(self) -> None:
         """The run begins now; what was made ready before is none of its time."""
@@ -101,11 +105,12 @@ class Watching:
     def through(self, done: PartDone) -> None:
         """A stage is through with a part."""
         self.heard("part", asdict(done))
+        self.steer()
 
     @property
     def elapsed(self) -> float:
         """Seconds since it began."""
-        return time.perf_counter() - self.begun
+        return max(time.perf_counter() - self.begun, self.by_target)
 
     def stands(self) -> dict[str, Stand]:
         """How far each stage is."""

@@ -9,6 +9,7 @@ from splarn.core.load.request import (
     LoadRequest,
     inputs_from_files,
     inputs_from_manifest,
+    inputs_of_kinds,
 )
 from splarn.core.load.undo import undo
 from splarn.core.target.levers import LoadLevers
@@ -22,6 +23,7 @@ __all__ = [
     "LoadRequest",
     "inputs_from_files",
     "inputs_from_manifest",
+    "inputs_of_kinds",
     "load",
     "undo",
 ]

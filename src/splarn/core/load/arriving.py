@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Protocol
 
 from splarn.core.load.request import Input
@@ -12,6 +13,25 @@ from splarn.core.target.details import LoadDetails
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.work.activity import Activity
 from splarn.core.work.feed import Feed
+
+
+@dataclass
+class Course:
+    """With what a load goes on: whoever watches it may change that, and it follows.
+
+    `most` is how many streams there are at most; `tier` is None where the compute stays as it is.
+    `settled` are unpacked bytes of parts that go on as they were begun, whatever is changed, and
+    `turns` how often a change was followed, where that takes time.
+    """
+
+    streams: int
+    tier: str | None = None
+    most: int = 0
+    settled: int = 0
+    turns: int | None = None
+
+    def __post_init__(self) -> None:
+        self.most = max(self.most, self.streams)
 
 
 class Arrivals(Protocol):
@@ -27,6 +47,13 @@ class Arrivals(Protocol):
     @property
     def loads(self) -> Activity:
         """Told of each part that is being loaded."""
+
+    @property
+    def course(self) -> Course:
+        """With how many streams, and on what tier, it is to go on."""
+
+    def clocked(self, elapsed: float, busy: float) -> None:
+        """By a clock of the target's own so many seconds have gone, so many of them in loading."""
 
     def begin(self, load_id: str, parts: Mapping[str, PartNote]) -> None:
         """The load is open, and these of its parts are noted: parts may come."""

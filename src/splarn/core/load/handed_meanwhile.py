@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 
@@ -23,6 +23,7 @@ from splarn.core.load.handed import (
 from splarn.core.load.opening import Opened
 from splarn.core.load.phases import PhaseTimer
 from splarn.core.load.request import Input, LoadRequest, rejects_file
+from splarn.core.load.sizing import Sizing
 from splarn.core.load.stream import PartResult
 from splarn.core.load.streams import Tally, in_order, note_of, rejects_folder
 from splarn.core.target.digest import ColumnDigest
@@ -45,16 +46,19 @@ def hand_over_meanwhile(
     watch: Progress,
     arrivals: Arrivals,
     timer: PhaseTimer,
+    sizing: Sizing,
 ) -> Handed:
-    """Hands parts over as they arrive, and reads each here; raises as `hand_over` does."""
+    """Hands parts over as they arrive, and reads each here; raises as `hand_over` does.
+
+    Where the course changes meanwhile, what is with the engine ends first, and the rest follows it.
+    """
     assert session.files is not None, "this engine reads files"
     watch.start("load", None, "bytes")
     timer.catch_up(session.files)
-    order = session.files.open_order(order_of(request, opened, pool.workers, ()))
     # Parts are handed over as they come, also where one alone is read at a time.
     own = Threads(1) if pool.workers == 1 else None
     try:
-        carried = _Order(session, order, request, opened, watch, arrivals, timer)
+        carried = _Handing(session, request, opened, watch, arrivals, timer, sizing)
         return carried.carry_out(own or pool)
     except BaseException:
         # What is at work there comes to its end; nothing further begins.
@@ -66,21 +70,26 @@ def hand_over_meanwhile(
             own.close()
 
 
-class _Order:
+class _Handing:
     """An open order: which parts are with the engine, and what is known of each."""
 
     def __init__(
         self,
         session: Session,
-        order: OpenOrder,
         request: LoadRequest,
         opened: Opened,
         watch: Progress,
         arrivals: Arrivals,
         timer: PhaseTimer,
+        sizing: Sizing,
     ) -> None:
-        self.session, self.order, self.timer = session, order, timer
+        self.session, self.timer, self.sizing = session, timer, sizing
         self.request, self.opened = request, opened
+        self.course = arrivals.course
+        self.course.turns = 0
+        self.order = self._begin()
+        # For how long rows came in by orders that have ended.
+        self.busy = 0.0
         self.watch, self.arrivals = watch, arrivals
         self.rejects = rejects_folder(request, opened)
         self.tally = Tally(request.bad_rows)
@@ -97,10 +106,16 @@ class _Order:
         feed, verify = self.arrivals.feed, self.request.verify
         run = read_part if verify else _unread
         ahead = max(A_STREAM * pool.workers, feed.room)
+        # So many are with the engine, or read here, before it is waited for.
+        most = ahead + pool.workers
         for entry, digest in pool.as_fed(run, feed, self._hand, None, ahead):
             self.digests[entry.part_id] = digest
             self._settle(entry.part_id)
-            self._hear()
+            self._hear(False)
+            while len(self.entries) - len(self.loaded) - len(self.before) >= most:
+                self._hear()
+            if (self.course.streams, self.course.tier) != self._with:
+                self._turn()
         while len(self.loaded) + len(self.before) < len(self.entries):
             self._hear()
         answer = self.order.end()
@@ -119,6 +134,26 @@ class _Order:
                      - min((job.waiting for job in ended.values()), default=0.0), 0.0)  # fmt: skip
         return Handed(arrived.inputs, arrived.results, first, last, answer.sending, loading, waited)
 
+    def _begin(self) -> OpenOrder:
+        """An order without parts, with what the course says at this moment."""
+        assert self.session.files is not None, "this engine reads files"
+        self._with = (self.course.streams, self.course.tier)
+        order = order_of(self.request, self.opened, self.course.streams, ())
+        return self.session.files.open_order(order)
+
+    def _turn(self) -> None:
+        """Ends what is with the engine, and goes on as the course says now."""
+        tier = self.course.tier
+        answer = self.order.end()
+        unheard = self.entries.keys() - self.before - self.jobs.keys()
+        self._take([one for one in answer.jobs if one.part_id in unheard])
+        self.busy = _union([job for job in answer.jobs if job.part_id in self.entries])
+        self.timer.catch_up(self.session.files)
+        if tier is not None and tier != self._with[1]:
+            self.sizing.change(self.opened.note, tier)
+        self.order = self._begin()
+        self.course.turns = (self.course.turns or 0) + 1
+
     @property
     def _load_id(self) -> str:
         return self.opened.note.load_id
@@ -134,13 +169,22 @@ class _Order:
             self.timer.catch_up(self.session.files)
             new = [] if entry.part_id in self.opened.parts else [note]
             self.order.add([handed_part(entry)], new)
+        self.course.settled += entry.raw_bytes or 0
         return read_task(self.request, entry, self.opened.note.details.names)
 
-    def _hear(self) -> None:
-        """Takes in what has become of parts."""
-        for job in self.order.news():
+    def _hear(self, wait: bool = True) -> None:
+        """Takes in what has become of parts, and how far they are by the engine's clock."""
+        news = self.order.news(wait)
+        if (standing := self.order.standing) is not None:
+            elapsed = standing.until - self.timer.begun
+            self.arrivals.clocked(elapsed, self.busy + standing.busy)
+        self._take(news)
+
+    def _take(self, news: Sequence[PartJob]) -> None:
+        for job in news:
             entry = self.entries[job.part_id]
             self.jobs[job.part_id] = job
+            self.watch.advance(entry.raw_bytes or 0)
             keep_rejects(self.rejects, rejects_file(entry), entry, self.jobs)
             refuse_failed(self.request, entry, job, f"{len(self.loaded)}")
             self._settle(job.part_id)
@@ -162,6 +206,7 @@ class _Order:
             if part_id in jobs:
                 entry = self.entries[part_id]
                 keep_rejects(self.rejects, rejects_file(entry), entry, jobs)
+            self.watch.advance(entry.raw_bytes or 0)
             self._is_in(part_id, self.notes[part_id], jobs.get(part_id))
 
     def _is_in(self, part_id: str, note: PartNote, job: PartJob | None) -> None:
@@ -173,7 +218,6 @@ class _Order:
         self.arrivals.loads.end()
         self.arrivals.loaded(entry, result)
         self.tally.add(result, self.arrivals.set_aside())
-        self.watch.advance(entry.raw_bytes or 0)
 
     def _told(self, result: PartResult, note: PartNote, job: PartJob | None) -> PartResult:
         """With the note as the engine keeps it, and how long it says that the part took."""

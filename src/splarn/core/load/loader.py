@@ -22,7 +22,7 @@ from splarn.core.load.request import (
     identify_whole,
 )
 from splarn.core.load.sizing import Sizing, restore_left
-from splarn.core.load.standing import can_tell, changes_since
+from splarn.core.load.standing import can_tell, changed_since, changes_since
 from splarn.core.load.stream import PartResult
 from splarn.core.load.streams import rejects_folder, run_arriving, run_streams
 from splarn.core.target.notes import LoadNote
@@ -87,7 +87,7 @@ def load(
                     handed = hand_over(keeper, request, opened, pool, watch)
                 else:
                     handed = hand_over_meanwhile(
-                        keeper, request, opened, pool, watch, arrivals, timer
+                        keeper, request, opened, pool, watch, arrivals, timer, sizing
                     )
                 results, sending, loading = handed.results, handed.sending, handed.loading
                 moments, timer.waited = (handed.started, handed.finished), handed.waited
@@ -231,11 +231,7 @@ def _nothing_left(
     told = can_tell(session, note, parts)
     changed = changes_since(session, note, parts)
     if changed:
-        raise RequestError(
-            f"The load {note.load_id} of {note.started[:19]} UTC brought this into {table}, "
-            f"and its rows have been changed since ({changed[0]}): give --again to load it twice, "
-            f"or take that load back first with `splarn undo {note.load_id}`."
-        )
+        raise changed_since(note, "this", changed[0])
     clean_up(session, note, request.keep_old)
     paths = {entry.part_id: str(entry.path) for entry in request.inputs}
     results = [

@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load.request import Input, LoadRequest
+from splarn.core.load.standing import can_tell, changed_since, changes_since
 from splarn.core.load.table import TableMatch
 from splarn.core.reading.counting import count_records
 from splarn.core.source.content import Contents, Held
@@ -65,7 +66,9 @@ def rows_coming(request: LoadRequest, enough: int) -> int:
     for entry in request.inputs:
         if entry.rows is None and total < enough:
             with suppress(OutsideError):
-                total += count_records(entry.source, request.inputs_layout, enough - total)
+                total += count_records(
+                    entry.source, entry.layout or request.inputs_layout, enough - total
+                )
     return total
 
 
@@ -153,7 +156,8 @@ def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Seque
             file = PartNote(note.load_id, content.name, name, note.state, 0, 0, 0,
                             begins=content.begins, whole=content.whole)  # fmt: skip
             contents.add((Held(content),), file)
-    for part in session.notes.parts(list(standing)):
+    parts = session.notes.parts(list(standing))
+    for part in parts:
         held = dict(standing[part.load_id].details.holds).get(part.part_id, ())
         contents.add((Held(part.content), *held), part)
     doubtful = []
@@ -171,13 +175,21 @@ def refuse_same_content(session: Session, earlier: list[LoadNote], inputs: Seque
                 f"{note.load_id} is bringing into {note.table} at this moment as {owner.name}: "
                 "wait for it to end, and load what is left then."
             )
+        mine = [part for part in parts if part.load_id == note.load_id]
+        if changes := changes_since(session, note, mine):
+            raise changed_since(note, str(entry.path), changes[0])
         same = owner.content.same(entry.content)
         state = "is already in" if same else "holds records that are in"
         it = "it" if same else "them"
+        # Where nothing tells rows apart, the notes alone say so.
+        seen = can_tell(session, note, mine)
+        by, unseen = ("", "") if seen else (
+            " by its notes", ", and nothing tells those rows from others there"
+        )  # fmt: skip
         raise RequestError(
-            f"{entry.path} {state} {note.table}: the load {note.load_id} of "
-            f"{note.started[:19]} UTC brought {it} in as {owner.name}; give --again to load {it} "
-            "twice."
+            f"{entry.path} {state} {note.table}{by}: the load {note.load_id} of "
+            f"{note.started[:19]} UTC brought {it} in as {owner.name}{unseen}; give --again to "
+            f"load {it} twice."
         )
     if doubtful:
         raise ContentInQuestionError(doubtful)

@@ -36,7 +36,8 @@ class Input:
 
     `content` is what is known of its records, `packed_hash` what the bytes on disk must have, where
     a manifest tells. `holds` are the stretches of other contents that it was made of, `pieces`
-    where its records lie in them.
+    where its records lie in them. `layout` is what it is read by, None for that of the load's
+    inputs.
     """
 
     source: Source
@@ -47,6 +48,7 @@ class Input:
     packed_hash: str = ""
     holds: tuple[Held, ...] = ()
     pieces: tuple[Piece, ...] = ()
+    layout: Layout | None = None
 
     @property
     def path(self) -> Place:
@@ -167,17 +169,26 @@ def inputs_from_files(
 
     Raises RequestError as `read_sources` does, or when a file is given twice under two names.
     """
-    sources = read_sources(paths, layout, headers_do=True)
+    return inputs_of_kinds([(paths, layout)], pool)
+
+
+def inputs_of_kinds(
+    kinds: Sequence[tuple[Sequence[Place], Layout]], pool: Pool | None = None
+) -> tuple[Input, ...]:
+    """Files of several layouts, as `inputs_from_files` has those of one."""
     pool = pool or Inline()
-    # Each is read whole by its load, and only then: how it begins tells it from the others.
-    known = pool.map(identified, [Identify(one, layout, False) for one in sources])
-    begun = [
-        Input(source, one.name, one, source.size)
-        for source, one in zip(sources, known, strict=True)
-    ]
+    begun = []
+    for paths, layout in kinds:
+        sources = read_sources(paths, layout, headers_do=True)
+        # Each is read whole by its load, and only then: how it begins tells it from the others.
+        known = pool.map(identified, [Identify(one, layout, False) for one in sources])
+        begun += [
+            Input(source, one.name, one, source.size, layout=layout)
+            for source, one in zip(sources, known, strict=True)
+        ]
     times = Counter(one.part_id for one in begun)
     alike = {part_id for part_id, count in times.items() if count > 1}
-    inputs = identify_whole(begun, layout, pool, alike)
+    inputs = identify_whole(begun, kinds[0][1], pool, alike)
     by_id: dict[str, Input] = {}
     for entry in inputs:
         twin = by_id.get(entry.part_id)
@@ -195,7 +206,7 @@ def identify_whole(
 ) -> tuple[Input, ...]:
     """The same, those of some parts read to their ends where they are not known whole."""
     wanted = {
-        number: Identify(one.source, layout)
+        number: Identify(one.source, one.layout or layout)
         for number, one in enumerate(inputs)
         if one.part_id in part_ids and not (one.content.whole and one.content.begins)
     }

@@ -49,6 +49,8 @@ class Sizing:
         # Seconds of the engine's clock that resizing took.
         self.up = self.down = 0.0
         self._now = size.tier if size else ""
+        # Where the size goes back to, and whether the load's note says so.
+        self._resting, self._noted = self._now, False
         self._since = session.clock()
         self._stretches: list[Stretch] = []
 
@@ -67,26 +69,42 @@ class Sizing:
             yield
             return
         with _turn(self.session):
-            tier, resting_tier = self._wanted(note)
-            if not tier == resting_tier == self.found.tier:
-                self._write(note, resting_tier)
-        if tier == resting_tier == self.found.tier:
-            yield
-            return
+            tier, self._resting = self._wanted(note)
+            if not tier == self._resting == self.found.tier:
+                self._note_resting(note)
         try:
-            self._resize(tier)
+            if self._noted:
+                self._resize(tier)
             yield
         except BaseException as error:
             try:
-                self._back(note, resting_tier)
+                self._back(note)
             except SplarnError:
                 left = (
-                    f"{self.place} is left at {tier} and should be {resting_tier}: `splarn doctor "
-                    "--restore` puts it back, as does the next load."
+                    f"{self.place} is left at {self._now} and should be {self._resting}: `splarn "
+                    "doctor --restore` puts it back, as does the next load."
                 )
                 error.args = (f"{error} {left}".strip(), *error.args[1:])
             raise
-        self._back(note, resting_tier)
+        self._back(note)
+
+    def change(self, note: LoadNote, tier: str) -> None:
+        """Another tier from now on, within `larger`; where another load needs it, that is said.
+
+        Raises OutsideError when the target fails.
+        """
+        with _turn(self.session):
+            held = next((one for one in _sized(self.session) if one.load_id != note.load_id), None)
+            if held is not None:
+                self.notes += (_left_alone(held, self.place, self._now, tier),)
+                return
+            self._note_resting(note)
+        self._resize(tier)
+
+    def _note_resting(self, note: LoadNote) -> None:
+        if not self._noted:
+            self._write(note, self._resting)
+            self._noted = True
 
     def _wanted(self, note: LoadNote) -> tuple[str, str]:
         """The tier for loading and the one for reading; another's larger one is left alone."""
@@ -96,10 +114,7 @@ class Sizing:
         resting_tier = self.resting_tier or (held[0].details.resting_tier if held else now)
         tier = self.tier or now
         if held and tier != now:
-            self.notes += (
-                f"The load {held[0].load_id} uses {self.place} at {now} at the moment, so it was "
-                f"not made {tier}.",
-            )
+            self.notes += (_left_alone(held[0], self.place, now, tier),)
             tier = now
         return tier, resting_tier
 
@@ -108,11 +123,13 @@ class Sizing:
         self._note_time()
         return tuple(self._stretches)
 
-    def _back(self, note: LoadNote, resting_tier: str) -> None:
+    def _back(self, note: LoadNote) -> None:
+        if not self._noted:
+            return
         with _turn(self.session):
             others = [one for one in _sized(self.session) if one.load_id != note.load_id]
             if not others:
-                self._resize(resting_tier)
+                self._resize(self._resting)
             self._write(note, "")
 
     def _resize(self, tier: str) -> None:
@@ -147,6 +164,12 @@ class Sizing:
             replace(note, details=note.details.with_(resting_tier=resting_tier))
         )
         self.session.commit()
+
+
+def _left_alone(held: LoadNote, place: str, now: str, tier: str) -> str:
+    return (
+        f"The load {held.load_id} uses {place} at {now} at the moment, so it was not made {tier}."
+    )
 
 
 def restore_left(open_engine: OpenEngine) -> list[str]:

@@ -6,6 +6,7 @@ import json
 from collections.abc import Sequence
 from dataclasses import replace
 
+from splarn.core.errors import RequestError
 from splarn.core.load.verify import compare_digests
 from splarn.core.target.details import BYTES
 from splarn.core.target.marks import Marks
@@ -36,6 +37,13 @@ def changes_since(session: Session, note: LoadNote, parts: Sequence[PartNote]) -
     of the table as the load left it. Rows that cannot be told from others are not looked at.
     Raises OutsideError when the target fails.
     """
+    found = _changes(session, note, parts)
+    # Another load may have begun between the question whether these rows can be told from others
+    # and the look at them; a second look knows of it.
+    return _changes(session, note, parts) if found else found
+
+
+def _changes(session: Session, note: LoadNote, parts: Sequence[PartNote]) -> list[str]:
     details, table = note.details, note.table
     if session.tables.columns(table) is None:
         return [f"{table} is gone"]
@@ -60,6 +68,15 @@ def changes_since(session: Session, note: LoadNote, parts: Sequence[PartNote]) -
             return ["it was loaded with another version of the engine, which leaves no way to see"]
         return _digests(session, note, marks) or ["cells of its rows have other values now"]
     return _digests(session, note, marks)
+
+
+def changed_since(note: LoadNote, what: str, change: str) -> RequestError:
+    """Of content that a load brought in, where the table no longer is as it left it."""
+    return RequestError(
+        f"The load {note.load_id} of {note.started[:19]} UTC brought {what} into {note.table}, and "
+        f"its rows have been changed since ({change}): give --again to load it twice, or take that "
+        f"load back first with `splarn undo {note.load_id}`."
+    )
 
 
 def fingerprint(session: Session, table: str, marks: Marks | None) -> str | None:

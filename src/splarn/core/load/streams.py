@@ -95,8 +95,9 @@ def run_arriving(
 
     watch.start("load", None, "bytes")
     # One is ready for each stream when it ends another.
-    ahead = pool.workers
-    for entry, result in pool.as_fed(run_load_task, arrivals.feed, task, watch, ahead):
+    ahead, course = pool.workers, arrivals.course
+    fed = pool.as_fed(run_load_task, arrivals.feed, task, watch, ahead, lambda: course.streams)
+    for entry, result in fed:
         busy.end()
         arrivals.loaded(entry, result)
         if len(loaded) >= SAMPLED_PARTS:

@@ -23,12 +23,14 @@ class Tier(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    per_hour: float = Field(ge=0)
-    billing_step: float = Field(default=1, gt=0)
-    minimum: float = Field(default=0, ge=0)
-    minimum_on: Literal["start", "size"] = "start"
-    start_up: float = Field(default=0, ge=0)
-    idle_tail: float = Field(default=0, ge=0)
+    per_hour: float = Field(ge=0, description="Money an hour.")
+    billing_step: float = Field(default=1, gt=0, description="Seconds that are billed at a time.")
+    minimum: float = Field(default=0, ge=0, description="Seconds that are billed at least.")
+    minimum_on: Literal["start", "size"] = Field(
+        default="start", description="Whether that is owed for every start or every change of size."
+    )
+    start_up: float = Field(default=0, ge=0, description="Seconds billed for a start.")
+    idle_tail: float = Field(default=0, ge=0, description="Seconds billed after the last work.")
 
 
 class Prices(BaseModel):
@@ -40,14 +42,18 @@ class Prices(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    currency: str = "units"
-    machine_per_hour: float = Field(default=0, ge=0)
-    storage_gb_month: float = Field(default=0, ge=0)
-    keep_days: float = Field(default=0, ge=0)
-    thousand_requests: float = Field(default=0, ge=0)
-    gb_moved: float = Field(default=0, ge=0)
-    tb_scanned: float = Field(default=0, ge=0)
-    tiers: dict[str, Tier] = {"u1": Tier(per_hour=0)}
+    currency: str = Field(default="units", description="What money is called.")
+    machine_per_hour: float = Field(
+        default=0, ge=0, description="The machine that prepares and sends the parts."
+    )
+    storage_gb_month: float = Field(default=0, ge=0, description="Parts in the depot, a GB month.")
+    keep_days: float = Field(default=0, ge=0, description="How long they stay there.")
+    thousand_requests: float = Field(default=0, ge=0, description="Requests to the depot.")
+    gb_moved: float = Field(default=0, ge=0, description="A GB over the line.")
+    tb_scanned: float = Field(default=0, ge=0, description="A TB that a rented engine reads.")
+    tiers: dict[str, Tier] = Field(
+        default={"u1": Tier(per_hour=0)}, description="Each size of the compute, by its name."
+    )
 
 
 def read_prices(path: Path) -> Prices:

@@ -255,6 +255,17 @@ def _decoded(column: Any, field: Field, rows: Any, blame: Blamer) -> Any:
     return pa.array(texts, pa.string())
 
 
+def faults_of_parsed(path: Place, parsed: Parsed) -> MakeFault:
+    """What makes a fault of a good row that no longer is one."""
+
+    def make(row: int, field: str | None, kind: str, value: str | None, message: str) -> Fault:
+        position = int(np.searchsorted(parsed.good, row))
+        one = parsed.table.slice(position, 1)
+        return _faults_of(path, one, parsed.row + row)(0, field, kind, value, message)
+
+    return make
+
+
 def _faults_of(path: Place, table: Any, before: int) -> MakeFault:
     def make(row: int, field: str | None, kind: str, value: str | None, message: str) -> Fault:
         number = before + row + 1

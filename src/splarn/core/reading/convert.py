@@ -68,8 +68,11 @@ def _convert_number(text: Any, field: Field) -> tuple[Any, Mask]:
     if field.is_decimal:
         # Arrow scales decimals without looking whether 128 bits hold them, and gives another one.
         room = (field.precision or 0) - (field.scale or 0)
-        large = pc.match_substring_regex(text, rf"^\s*[+-]?[0-9]{{{room + 1},}}").fill_null(False)
-        changed = pc.or_(changed, large)
+        wide = rf"^\s*[+-]?0*[1-9][0-9]{{{room},}}"
+        large = pc.match_substring_regex(text, wide).fill_null(False)
+        # Nor by how far a power moves them: one of 40 digits comes out as nothing.
+        far = pc.match_substring_regex(text, r"[eE][+-]?0*(?:[3-9][0-9]|[0-9]{3,})\s*$")
+        changed = pc.or_(changed, pc.or_(large, far.fill_null(False)))
     text, misfit = _only(text, pc.invert(changed))
     if field.type == "number" and not field.is_decimal:
         lossy = _lossy(text)
@@ -77,18 +80,29 @@ def _convert_number(text: Any, field: Field) -> tuple[Any, Mask]:
             misfit[lossy] = True
             text = pc.if_else(pa.array(misfit), pa.scalar(None, text.type), text)
     values, others = _cast_or_bisect(text, field)
+    if pa.types.is_floating(values.type) and pc.any(pc.is_inf(values)).as_py():
+        # So large a power is no double.
+        infinite = np.flatnonzero(pc.is_inf(values).fill_null(False).to_numpy(zero_copy_only=False))
+        others[_changed(text, infinite)] = True
+        values = pc.if_else(pa.array(others), pa.scalar(None, values.type), values)
     return values, misfit | others
 
 
 def _lossy(text: Any) -> Any:
     """Positions of numbers that a double would not bring back as they are written."""
-    long = pc.greater(pc.utf8_length(text), DOUBLE_DIGITS + 1).fill_null(False)
-    positions = [
-        at
-        for at in np.flatnonzero(long.to_numpy(zero_copy_only=False)).tolist()
-        if not comes_back(text[at].as_py().strip())
-    ]
-    return np.array(positions, dtype=np.int64)
+    length = pc.utf8_length(text)
+    # With one character more than digits are sure to be kept there may be a point or a sign.
+    one_more = pc.equal(length, DOUBLE_DIGITS + 1)
+    if pc.any(one_more).as_py():
+        one_more = pc.and_(one_more, pc.match_substring_regex(text, "^[0-9]+$"))
+    long = pc.or_(pc.greater(length, DOUBLE_DIGITS + 1), one_more).fill_null(False)
+    return _changed(text, np.flatnonzero(long.to_numpy(zero_copy_only=False)))
+
+
+def _changed(text: Any, positions: Any) -> Any:
+    """Those of some positions whose number a double would not bring back."""
+    found = [at for at in positions.tolist() if not comes_back(text[at].as_py().strip())]
+    return np.array(found, dtype=np.int64)
 
 
 def _undecorated(text: Any, field: Field) -> tuple[Any, Mask]:

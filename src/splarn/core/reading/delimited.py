@@ -218,7 +218,7 @@ class DelimitedParser(TextParser):
         )
 
     def _parse_carefully(self, chunk: Chunk) -> Parsed:
-        blame = Blamer(self._faults_of(chunk))
+        blame = Blamer(self.faults_of(chunk))
         records = [
             chunk.data[a:b] for a, b in zip(chunk.starts.tolist(), chunk.ends.tolist(), strict=True)
         ]

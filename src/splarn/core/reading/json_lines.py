@@ -7,6 +7,7 @@ read on its own.
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 
 import numpy as np
@@ -19,6 +20,9 @@ from splarn.core.reading.delimited import careful_values, has_long_digits
 from splarn.core.reading.parsed import Blamer, Parsed, TextParser, as_parsed
 from splarn.core.records.bitmaps import Bitmaps
 from splarn.core.records.chunks import Chunk
+
+# A power so large that Arrow would make another decimal of it.
+_FAR = re.compile(rb"[0-9][eE][+-]?[0-9]{2}")
 
 
 class _Number(str):
@@ -92,6 +96,7 @@ class JsonParser(TextParser):
             [(f.name, pa.string() if f.name in late else f.arrow_type()) for f in layout.fields]
         )
         self._decimals = any(field.is_decimal for field in layout.fields)
+        self._fractions = any(field.type == "number" for field in layout.fields)
         self._options = arrow_json.ParseOptions(
             explicit_schema=schema, unexpected_field_behavior="error", newlines_in_values=False
         )
@@ -100,7 +105,9 @@ class JsonParser(TextParser):
     def _parse_direct(self, chunk: Chunk) -> Any:
         if not self._at_one_go or not _is_clean(chunk.data):
             return None
-        if self._decimals and has_long_digits(Bitmaps(chunk.data)):
+        if self._fractions and has_long_digits(Bitmaps(chunk.data)):
+            return None
+        if self._decimals and _FAR.search(chunk.data):
             return None
         try:
             table = arrow_json.read_json(pa.BufferReader(chunk.data), self._read, self._options)
@@ -109,7 +116,7 @@ class JsonParser(TextParser):
         return self._fitted(table.select(list(self.layout.names)), self._late, _without_empty)
 
     def _parse_carefully(self, chunk: Chunk) -> Parsed:
-        blame = Blamer(self._faults_of(chunk))
+        blame = Blamer(self.faults_of(chunk))
         values: dict[str, list[str | None]] = {name: [] for name in self.layout.names}
         rows = []
         for row, (start, end) in enumerate(

@@ -117,7 +117,7 @@ class TextParser(ABC):
                 self._direct = not parsed.faults
         if not self._constraints:
             return parsed
-        return constrained(parsed, self._constraints, self._faults_of(chunk))
+        return constrained(parsed, self._constraints, self.faults_of(chunk))
 
     def _too_long(self, chunk: Chunk) -> Parsed:
         end = chunk.offset + chunk.too_long
@@ -126,7 +126,7 @@ class TextParser(ABC):
             "loaded: a quote that is never closed does this, or a wrong quote character; the "
             "reject keeps its beginning"
         )
-        fault = self._faults_of(chunk)(0, None, "record", None, message)
+        fault = self.faults_of(chunk)(0, None, "record", None, message)
         nothing = self.layout.arrow_schema.empty_table()
         return as_parsed(chunk, nothing, np.arange(0), (fault,))
 
@@ -166,6 +166,8 @@ class TextParser(ABC):
             if field.is_decimal and not _within(column, field):
                 return None
             if pa.types.is_floating(column.type):
+                if pc.any(pc.is_inf(column)).as_py():
+                    return None
                 table = table.set_column(place, field.name, without_nan(column))
         if any(
             field.required and table.column(field.name).null_count for field in self.layout.fields
@@ -173,7 +175,9 @@ class TextParser(ABC):
             return None
         return table
 
-    def _faults_of(self, chunk: Chunk) -> MakeFault:
+    def faults_of(self, chunk: Chunk) -> MakeFault:
+        """What makes a fault of a row of a chunk."""
+
         def make(row: int, field: str | None, kind: str, value: str | None, message: str) -> Fault:
             raw = chunk.data[int(chunk.starts[row]) : int(chunk.ends[row])]
             encoding = self.layout.dialect.encoding

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
@@ -119,44 +119,92 @@ def header_of(head: bytes, layout: Layout, where: str) -> list[str]:
     return [" ".join(filter(None, column)) for column in columns]
 
 
+@dataclass(frozen=True)
+class OtherColumns:
+    """A header that is not a layout's: its names in order, those it lacks and those it adds."""
+
+    names: tuple[str, ...]
+    lacks: tuple[str, ...]
+    adds: tuple[str, ...]
+
+    @property
+    def words(self) -> str:
+        """In what it differs."""
+        return "; ".join(
+            f"{verb} {', '.join(repr(name) for name in some[:4])}"
+            for verb, some in (("it lacks", self.lacks), ("it adds", self.adds))
+            if some
+        )
+
+
+class OtherColumnsError(RequestError):
+    """A file whose header is not the layout's."""
+
+
+def other_columns(path: Place, layout: Layout) -> OtherColumns | None:
+    """In what a file's header differs from a layout's, where some of its columns are there.
+
+    Raises OutsideError when the file cannot be read.
+    """
+    source = Source.of(path)
+    if layout.format != "csv" or not layout.dialect.header or source.format != "csv":
+        return None
+    source = source.read_by(layout)
+    names = _names_of(source, head_of(path, source.codec, LOOK), layout)
+    if names is None or not set(names) & set(layout.names):
+        return None
+    return _compared(names, layout)
+
+
+def _compared(names: Sequence[str], layout: Layout) -> OtherColumns:
+    return OtherColumns(
+        tuple(names),
+        tuple(name for name in layout.names if name not in names),
+        tuple(name for name in names if name not in layout.names),
+    )
+
+
 def _order_of(source: Source, head: bytes, layout: Layout) -> tuple[int, ...]:
     """The columns of a file in the layout's order, where its own is another; empty where not.
 
     Raises RequestError when its header is not the layout's.
     """
-    path = source.place
-    if not layout.dialect.header or layout.format != "csv" or not head.strip():
+    if not layout.dialect.header or layout.format != "csv":
         return ()
-    cells = header_of(head, layout, str(path))
+    names, width = _names_of(source, head, layout), len(layout.fields)
+    if names is None:
+        return ()
+    if len(names) == width and set(names) == set(layout.names):
+        return tuple(names.index(name) for name in layout.names)
+    if len(names) == 1 and width > 1:
+        raise RequestError(
+            f"{source.place} does not use the delimiter {layout.dialect.delimiter!r} of the layout "
+            f"{layout.name!r}: its header reads as the single field {names[0][:60]!r}; infer a "
+            "layout for it with `splarn layout`."
+        )
+    raise OtherColumnsError(
+        f"The header of {source.place} is not that of the layout {layout.name!r}: "
+        f"{_compared(names, layout).words}; use the layout that belongs to it or infer one with "
+        "`splarn layout`."
+    )
+
+
+def _names_of(source: Source, head: bytes, layout: Layout) -> list[str] | None:
+    """The names of a header that is not the layout's as it stands; None where it is."""
+    if not head.strip():
+        return None
+    cells = header_of(head, layout, str(source.place))
     width = len(layout.fields)
     while len(cells) > width and not cells[-1].strip():
         cells.pop()
     names = settled_names(cells, max(len(cells), 1))[0]
     for header in (cells, [cell.strip() for cell in cells], names):
         if layout.names == tuple(header):
-            return ()
+            return None
     for short in (("", *cells), (*cells, *[""] * (width - len(cells)))):
         if len(short) == width and layout.names == tuple(settled_names(short, width)[0]):
-            return ()
-    if len(names) == width and set(names) == set(layout.names):
-        return tuple(names.index(name) for name in layout.names)
-    if len(names) == 1 and width > 1:
-        raise RequestError(
-            f"{path} does not use the delimiter {layout.dialect.delimiter!r} of the layout "
-            f"{layout.name!r}: its header reads as the single field {names[0][:60]!r}; infer a "
-            "layout for it with `splarn layout`."
-        )
-    missing = [name for name in layout.names if name not in names]
-    extra = [name for name in names if name not in layout.names]
-    detail = "; ".join(
-        f"{verb} {', '.join(repr(name) for name in some[:4])}"
-        for verb, some in (("it lacks", missing), ("it adds", extra))
-        if some
-    )
-    raise RequestError(
-        f"The header of {path} is not that of the layout {layout.name!r}: {detail}; "
-        "use the layout that belongs to it or infer one with `splarn layout`."
-    )
+            return None
+    return list(names)
 
 
 def _columns_form(order: Sequence[int], layout: Layout) -> str:

@@ -49,6 +49,15 @@ class Delivery:
         """The share of sampled rows that are refused."""
         return sum(self.refused.values()) / max(self.sampled, 1)
 
+    def plus(self, other: Delivery) -> Delivery:
+        """What comes with it, of files of another kind."""
+        rows = None if self.rows is None or other.rows is None else self.rows + other.rows
+        refused = Counter(self.refused) + Counter(other.refused)
+        return Delivery(
+            rows, self.files + other.files, self.bytes + other.bytes,
+            (*self.reordered, *other.reordered), self.sampled + other.sampled, dict(refused),
+        )  # fmt: skip
+
     def as_json(self) -> dict[str, Any]:
         """As the ledger keeps it."""
         return asdict(self)

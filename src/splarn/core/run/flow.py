@@ -5,28 +5,27 @@ from __future__ import annotations
 import json
 import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from importlib.metadata import version
 from pathlib import Path
+from typing import Any
 
 import xxhash
 
 from splarn.core.errors import RequestError
 from splarn.core.flow.bringing import Bringing, Making, landing_of
 from splarn.core.flow.watching import Watching
-from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import read_layout, to_descriptor
-from splarn.core.load import LoadRecord, LoadRequest, inputs_from_files, load
+from splarn.core.load import LoadRecord, LoadRequest, inputs_of_kinds, load
+from splarn.core.load.arriving import Course
 from splarn.core.load.landing import Landing
 from splarn.core.load.refusals import Confirm
 from splarn.core.prices import Cost, Stretch, reckon
-from splarn.core.reading.faults import replace_rejects
-from splarn.core.shape.parts_format import PartsFormat
+from splarn.core.run.kinds import KindFiles, files_of, name_of, parts_format
+from splarn.core.run.steering import Change, Steering
 from splarn.core.ship.record import ShipRecord
-from splarn.core.source.files import find_files
-from splarn.core.source.places import Place
 from splarn.core.target.notes import LoadNote
 from splarn.core.target.seen import look_at
 from splarn.core.target.session import OpenEngine
@@ -47,7 +46,8 @@ class RunRecord:
     `error_pct` is the actual time over the forecast median, less one, in percent; None when the
     run went on with an earlier one's work, since its time then says nothing. `set_aside` are rows
     that could not be converted into the parts' format; they are in `rejects`. `trial` is what later
-    forecasts learn from it; None of a run that says nothing of a whole load.
+    forecasts learn from it; None of a run that says nothing of a whole load. `changes` are what was
+    changed while it lasted.
     """
 
     load: LoadRecord
@@ -59,6 +59,7 @@ class RunRecord:
     set_aside: int = 0
     rejects: Path | None = None
     trial: Trial | None = None
+    changes: tuple[Change, ...] = ()
 
 
 def run_plan(
@@ -76,6 +77,7 @@ def run_plan(
     begun_loads: tuple[tuple[str, str], ...] = (),
     on_begin: Callable[[LoadNote], None] | None = None,
     landing: Landing | None = None,
+    steering: Steering | None = None,
 ) -> RunRecord:
     """Makes parts in `folder` and loads each as soon as it is whole, all at the same time.
 
@@ -84,39 +86,47 @@ def run_plan(
     has loaded all, this one looks whether it is there, and tidies up.
 
     `confirm` is asked before more rows are removed than come; `watching` is told how it goes.
-    Parts are removed once they are in, unless `keep_parts`.
+    Parts are removed once they are in, unless `keep_parts`. `steering` may change streams and tier.
     Raises RequestError when the source is no longer what was planned, and what `shape`, `ship` and
     `load` raise.
     """
-    paths = _source_of(plan, base)
+    files = _source_of(plan, base)
     refuse_changed(plan, open_engine)
     configuration, engine = plan.configuration, open_engine()
     # Worker processes start before the clock does, as they did for the trials.
     workers = pools.threads(configuration.workers, "shape")
-    streams = pools.streams(configuration.load_streams, engine.in_process)
+    course = Course(configuration.load_streams) if steering is None else steering.course
+    streams = pools.streams(course.most, engine.in_process)
     watching.begin()
     begun = time.perf_counter()
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
-    parts = PartsFormat(configuration.format, configuration.packing, configuration.part_size)
+    parts = parts_format(plan)
+    into = parts.layout(plan.layout)
     # Rows that cannot be moved in one set are loaded once more, from the parts.
     twice = configuration.route == "landing" and plan.bad_rows.count != 0
-    making = Making(
-        tuple(paths), plan.layout, parts, folder, workers, plan.bad_rows, keep_parts or twice
-    )
+    makings = [
+        Making(
+            one.paths, one.layout, parts, folder if one.kind is None else folder / one.kind.name,
+            workers, plan.bad_rows, keep_parts or twice, one.fitting(into),
+            None if one.kind is None else name_of(one.kind),
+        )
+        for one in files
+    ]  # fmt: skip
     landing = landing_of(engine.reads_parts, open_engine, landing)
     senders = configuration.transfer_streams or configuration.load_streams
     # What has been shipped waits where it is; what lies here fills the disk.
     away = landing is not None and not landing.read_here
     bringing = Bringing(
-        making, landing, senders, configuration.load_streams, watching,
+        makings, landing, senders, course, watching,
         _enough(plan, watching) if engine.reads_parts else None,
         ENDLESS if away and engine.reads_parts else None,
+        (rejects or folder.parent) / f"{plan.id}.rejects.jsonl",
     )  # fmt: skip
     request = LoadRequest(
         open_engine,
         plan.table,
-        parts.layout(plan.layout),
-        inputs_from_files(paths, plan.layout),
+        into,
+        inputs_of_kinds([(one.paths, one.layout) for one in files]),
         batch_rows=configuration.batch_rows,
         table_mode=plan.table_mode,
         bad_rows=plan.bad_rows,
@@ -126,7 +136,7 @@ def run_plan(
         tier=configuration.tier if engine.reads_parts else None,
         begun=begun_loads,
         run=plan.id,
-        cut=way_of_cutting(plan.layout, parts),
+        cut=way_of_cutting(makings),
         delivered=plan.layout,
     )
     before = time.perf_counter() - begun
@@ -137,8 +147,10 @@ def run_plan(
         )  # fmt: skip
     finally:
         bringing.stop()
-    kept = _tidied(plan, record, bringing, folder, rejects, keep_parts)
-    return _told(plan, record, bringing, before, started, kept)
+    _tidy_up(record, bringing, folder, keep_parts)
+    kept = bringing.rejects if bringing.faults else None
+    changes = () if steering is None else tuple(steering.changes)
+    return _told(plan, record, bringing, before, started, kept, changes)
 
 
 # What cuts the same files otherwise than before must count this on.
@@ -161,49 +173,41 @@ def _enough(plan: Plan, watching: Watching) -> Callable[[], bool]:
     return enough
 
 
-def way_of_cutting(layout: Layout, parts: PartsFormat) -> str:
+def way_of_cutting(makings: Sequence[Making]) -> str:
     """What tells whether the same files are cut into the same parts."""
-    settings = [CUTTING, to_descriptor(layout), repr(parts)]
-    if parts.format == "parquet":
-        # Its files name what wrote them.
-        settings.append(version("pyarrow"))
+    settings: list[Any] = [CUTTING]
+    for one in makings:
+        settings += [to_descriptor(one.layout), repr(one.output)]
+        if one.fitting is not None:
+            settings.append(repr(one.fitting))
+        if one.output.format == "parquet":
+            # Its files name what wrote them.
+            settings.append(version("pyarrow"))
     return xxhash.xxh3_64_hexdigest(json.dumps(settings, default=str).encode())
 
 
-def _source_of(plan: Plan, base: Path) -> list[Place]:
-    paths = find_files(plan.sources, base)
-    if not paths:
-        raise RequestError("The plan's source files are gone: bring them back, or plan again.")
-    size = sum(path.stat().st_size for path in paths)
-    if abs(size - plan.source_bytes) > VOLUME_SLACK * plan.source_bytes:
-        raise RequestError(
-            f"The source has {size:,} bytes now and had {plan.source_bytes:,} when it was "
-            "planned: plan again."
-        )
-    return paths
+def _source_of(plan: Plan, base: Path) -> list[KindFiles]:
+    files = files_of(plan, base)
+    for one in files:
+        planned = plan.source_bytes if one.planned_bytes is None else one.planned_bytes
+        if abs(one.bytes - planned) > VOLUME_SLACK * planned:
+            what = "The source has" if one.kind is None else f"The kind {one.kind.name} has"
+            raise RequestError(
+                f"{what} {one.bytes:,} bytes now and had {planned:,} when it was planned: plan "
+                "again."
+            )
+    return [one for one in files if one.paths]
 
 
-def _tidied(
-    plan: Plan,
-    record: LoadRecord,
-    bringing: Bringing,
-    folder: Path,
-    rejects: Path | None,
-    keep_parts: bool,
-) -> Path | None:
-    """Leaves what is to be kept and removes the rest; where rows are that were no good as parts."""
-    shaped, kept = bringing.shaped, None
-    if shaped is not None and shaped.faults:
-        kept = (rejects or folder.parent) / f"{plan.id}.rejects.jsonl"
-        replace_rejects(kept, shaped.faults)
+def _tidy_up(record: LoadRecord, bringing: Bringing, folder: Path, keep_parts: bool) -> None:
+    """Leaves what is to be kept and removes the rest."""
     if keep_parts:
-        if shaped is not None:
+        for shaped in bringing.shaped:
             shaped.finish()
     elif not record.differences:
         if bringing.landing is not None:
             bringing.landing.clear()
         shutil.rmtree(folder, ignore_errors=True)
-    return kept
 
 
 def _told(
@@ -213,9 +217,9 @@ def _told(
     before: float,
     started: str,
     kept: Path | None,
+    changes: tuple[Change, ...],
 ) -> RunRecord:
     """What came of a run: its phases, its cost, and what forecasts learn from it."""
-    shaped = bringing.shaped
     seconds = before + record.seconds
     phases = bringing.phases(record.phases)
     busy = sum(phases.get(phase, 0.0) for phase in BUSY_PHASES)
@@ -234,14 +238,15 @@ def _told(
     expected = plan.forecast["seconds"]
     in_order = {phase: phases[phase] for phase in PHASE_NAMES if phase in phases}
     trial = None
-    if shaped is not None and record.verified and not resumed:
-        manifest = shaped.manifest
+    # One that changed on its way tells of no configuration, and several kinds of no layout.
+    made = [shaped.manifest for shaped in bringing.shaped]
+    if made and record.verified and not (resumed or changes or plan.kinds):
         trial = Trial(
             plan.configuration, 1, "run", sum(in_order.values()), in_order,
             record.rows_loaded + record.rows_rejected,
             sum(part.raw_bytes for part in record.parts) or round(plan.volume.bytes),
-            manifest.bytes, len(manifest.parts), started, compute, moved=round(usage.moved),
-            requests=round(usage.requests), scanned=round(usage.scanned),
+            sum(one.bytes for one in made), sum(len(one.parts) for one in made), started, compute,
+            moved=round(usage.moved), requests=round(usage.requests), scanned=round(usage.scanned),
             part_seconds=tuple(round(part.seconds, 6) for part in record.parts),
             part_bytes=tuple(part.raw_bytes for part in record.parts), overlapped=seconds,
         )  # fmt: skip
@@ -255,6 +260,7 @@ def _told(
         bringing.set_aside(),
         kept,
         trial,
+        changes,
     )
 
 

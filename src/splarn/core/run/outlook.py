@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from math import erf, exp, hypot, log, sqrt
 from typing import Any
 
@@ -27,8 +27,9 @@ SEEN, SLOWER = 0.05, 1.1
 class Outlook:
     """What a run will take, in seconds from its beginning, with a 90 % interval.
 
-    `left` are seconds from now. `chance` is that of keeping the deadline, None without one. `slow`
-    is the stage that makes it longer than forecast, by the factor `by`; empty for none.
+    `left` are seconds from now. `chance` is that of keeping the deadline, None without one.
+    `remaining` are the seconds that each stage still has to do, `binding` the one with most. It is
+    `slow` where it makes the run longer than forecast, by the factor `by`; both are empty for none.
     """
 
     total: float
@@ -38,6 +39,19 @@ class Outlook:
     chance: float | None
     slow: str = ""
     by: float = 1.0
+    binding: str = ""
+    remaining: Mapping[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Since:
+    """From where a stage is judged anew, since it goes on with something else than before.
+
+    `seconds` is what the whole of its work would take from then on, by what was known there.
+    """
+
+    stand: Stand
+    seconds: float
 
 
 def outlook(
@@ -45,6 +59,7 @@ def outlook(
     stands: Mapping[str, Stand],
     elapsed: float,
     deadline: float | None = None,
+    since: Mapping[str, Since] | None = None,
 ) -> Outlook:
     """How a run will end of which `elapsed` seconds have gone by.
 
@@ -62,7 +77,10 @@ def outlook(
             continue
         stand = stands.get(name, Stand(0.0, 0.0))
         share = min(max(stand.share, 0.0), 1.0)
-        whole[name] = (stand.seconds + WEIGHT * phases[name]) / (share + WEIGHT)
+        anew = (since or {}).get(name, Since(Stand(0.0, 0.0), phases[name]))
+        seen = max(share - anew.stand.share, 0.0)
+        spent = max(stand.seconds - anew.stand.seconds, 0.0)
+        whole[name] = (spent + WEIGHT * anew.seconds) / (seen + WEIGHT)
         remaining[name] = whole[name] * (1 - share)
     after = phases.get("finish", 0.0)
     if remaining:
@@ -73,7 +91,7 @@ def outlook(
     left = max(remaining.values(), default=0.0) + after if begun else expected - elapsed
     left = max(left, 0.0)
     total = elapsed + left
-    slow, by = "", 1.0
+    slow, by, binding = "", 1.0, ""
     if begun and remaining:
         binding = max(remaining, key=lambda name: remaining[name])
         ratio = whole[binding] / max(phases[binding], 1e-9)
@@ -87,7 +105,7 @@ def outlook(
             chance = 1.0 if left <= 0 else _below(log(room / left) / spread)
     return Outlook(
         total, elapsed + left * exp(-Z90 * spread), elapsed + left * exp(Z90 * spread), left,
-        chance, slow, by,
+        chance, slow, by, binding, remaining,
     )  # fmt: skip
 
 

@@ -104,6 +104,9 @@ class Unfinished:
         """Removes what a shape has put into the folder, by the names that it gives to parts."""
         made = re.compile(rf"(?:{'|'.join(map(re.escape, self._names()))})-[0-9]{{4,}}[-0-9]*\..+")
         for path in self.folder.rglob("*"):
+            # What lies deeper than its partitions is another shape's.
+            if not all("=" in one for one in path.relative_to(self.folder).parts[:-1]):
+                continue
             if made.fullmatch(path.name) or path.name in (MANIFEST, UNFINISHED):
                 path.unlink(missing_ok=True)
         for path in sorted(self.folder.rglob("*=*"), reverse=True):

@@ -27,8 +27,9 @@ class SourceRange:
     """Unpacked bytes `start` to `end` of a source file; `end` is None up to its end.
 
     Of a columnar file they are rows. `path` is the URL as it was given where the file is remote.
-    Where its records were copied as they are, `rows` are so many, on `lines` lines of the part;
-    `row` counts the records before them in the source, `line` is the one on which they begin there.
+    Where its records stand in a part in their order, `rows` are so many, on `lines` lines of the
+    source; `row` counts the records before them there, `line` is the one on which they begin. Of
+    `converted` ones some may have been set aside: those `gone`, counted from 1 in the range.
     """
 
     path: str
@@ -39,6 +40,12 @@ class SourceRange:
     line: int | None = None
     rows: int | None = None
     lines: int | None = None
+    converted: bool = False
+    gone: tuple[int, ...] = ()
+
+    def __post_init__(self) -> None:
+        # JSON knows no tuples.
+        object.__setattr__(self, "gone", tuple(self.gone))
 
     @property
     def bare(self) -> SourceRange:

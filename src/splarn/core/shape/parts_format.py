@@ -16,7 +16,8 @@ class PartsFormat:
     """How parts are written.
 
     `part_bytes` are unpacked bytes of the source; `part_rows`, when not 0, counts records instead.
-    Rows are sorted within each part. `row_group_rows` and `dictionary` are Parquet's.
+    Rows are sorted within each part. `row_group_rows` and `dictionary` are Parquet's. Where parts
+    are `converted` they are written in the standard form even if the source has their format.
     """
 
     format: str
@@ -28,11 +29,12 @@ class PartsFormat:
     dictionary: bool = True
     sort_by: tuple[Key, ...] = ()
     partition_by: tuple[Key, ...] = ()
+    converted: bool = False
 
     def is_copy(self, layout: Layout) -> bool:
         """Whether parts hold the source's bytes as they are, so that nothing need be typed."""
         same = self.format == layout.format and self.format != "parquet"
-        return same and not self.sort_by and not self.partition_by
+        return same and not (self.sort_by or self.partition_by or self.converted)
 
     def layout(self, source: Layout) -> Layout:
         """The layout that the parts read by."""

@@ -16,6 +16,7 @@ from splarn.core.reading.sources import read_sources
 from splarn.core.reading.text import header_line
 from splarn.core.records.chunks import record_chunks
 from splarn.core.shape.copying import LOOK, refuse_longer
+from splarn.core.shape.fitting import Fitting
 from splarn.core.shape.folder import Unfinished, fingerprint, part_name
 from splarn.core.shape.grouping import group_sources
 from splarn.core.shape.line import MOST_HELD, Line
@@ -77,12 +78,15 @@ def shape(
     again: bool = False,
     progress: Progress | None = None,
     handing: Handing | None = None,
+    fitting: Fitting | None = None,
+    name: str | None = None,
 ) -> Shaped:
     """Makes parts in `folder`, and their manifest last.
 
     A folder is marked as unfinished until the manifest stands; the same call goes on with the parts
     that are whole. `keep` is how many bad rows a conversion may set aside; None is any number. With
-    `handing` parts are handed on, and the mark stays until `finish`.
+    `handing` parts are handed on, and the mark stays until `finish`. `fitting` has rows go into
+    another layout than that of the source. Parts are called by `name`, or as the layout is.
     Raises RequestError when the folder is in use or a record is larger than a part, ShortfallError
     for bad rows in a conversion, OutsideError when reading or writing fails.
     """
@@ -91,14 +95,32 @@ def shape(
     sources = read_sources(paths, layout)
     if not output.part_rows:
         _check_part_size(sources, layout, output.part_bytes)
-    made = output.layout(layout)
-    request = fingerprint(paths, to_descriptor(layout), repr(output), keep)
+    made = output.layout(layout) if fitting is None else fitting.into
+    request = fingerprint(paths, to_descriptor(layout), repr(output), keep, repr(fitting))
+    name = part_name(layout.name) if name is None else name
     stands = None if handing is None else handing.stands
     at_work = Activity() if handing is None else handing.at_work
-    mark = Unfinished(folder, request, again, part_name(layout.name), stands)
+    mark = Unfinished(folder, request, again, name, stands)
     try:
         with at_work.working():
-            tasks = _tasks(sources, layout, made, folder, output, keep, pool)
+            groups = group_sources(sources, layout, output, pool)
+        header = header_line(made) if made.dialect.header else b""
+        tasks = [
+            ShapeTask(
+                source=tuple(group.pieces),
+                folder=folder,
+                stem=f"{name}-{number:04d}",
+                layout=layout,
+                made=made,
+                output=output,
+                header=header,
+                cutting=group.cutting,
+                keep=keep,
+                counted=group.counted,
+                fitting=fitting,
+            )
+            for number, group in enumerate(groups, 1)
+        ]
         total = sum(source.size for source in sources)
         watch.start("shape", total, "bytes")
         cuts_of = _run(tasks, mark, pool, watch, at_work, handing)
@@ -150,33 +172,6 @@ def _check_part_size(sources: Sequence[Source], layout: Layout, part_bytes: int)
             # The last record may be cut off by the end of the look.
             longest = chunk.longest(slice(0, max(chunk.rows - 1, 1)))
             refuse_longer(longest, part_bytes, path)
-
-
-def _tasks(
-    sources: Sequence[Source],
-    layout: Layout,
-    made: Layout,
-    folder: Path,
-    output: PartsFormat,
-    keep: int | None,
-    pool: Pool,
-) -> list[ShapeTask]:
-    header = header_line(made) if made.dialect.header else b""
-    return [
-        ShapeTask(
-            source=tuple(group.pieces),
-            folder=folder,
-            stem=f"{part_name(layout.name)}-{number:04d}",
-            layout=layout,
-            made=made,
-            output=output,
-            header=header,
-            cutting=group.cutting,
-            keep=keep,
-            counted=group.counted,
-        )
-        for number, group in enumerate(group_sources(sources, layout, output, pool), 1)
-    ]
 
 
 def _run(

@@ -15,6 +15,7 @@ from splarn.core.reading import text_parser
 from splarn.core.reading.faults import Fault
 from splarn.core.records.chunks import Chunk, record_chunks
 from splarn.core.shape.copying import copied, refuse_longer
+from splarn.core.shape.fitting import Fitting
 from splarn.core.shape.manifest import Part, SourceRange
 from splarn.core.shape.part import ColumnarPart, TextPart
 from splarn.core.shape.parts_format import PartsFormat
@@ -49,7 +50,8 @@ class ShapeTask:
 
     `layout` is the source's, `made` the parts'. `header` opens every part. `done` are cuts that
     stand already. `keep` is how many bad rows a conversion may set aside; None is any number.
-    `counted` is what is known of some ranges, which can then be copied without a look.
+    `counted` is what is known of some ranges, which can then be copied without a look; `fitting`
+    is how rows go into a layout that is not the source's own.
     """
 
     source: tuple[SourceRange, ...]
@@ -63,6 +65,7 @@ class ShapeTask:
     keep: int | None = 0
     done: tuple[Cut, ...] = ()
     counted: dict[SourceRange, Counted] = field(default_factory=dict)
+    fitting: Fitting | None = None
 
 
 def run_shape_task(
@@ -132,6 +135,7 @@ class _Stream:
         self.pool = pool
         self.output = task.output
         self.copies = task.output.is_copy(task.layout)
+        self.in_order = not task.output.sort_by and not task.output.partition_by
         self.tables = bool(
             task.output.format == "parquet" or task.output.sort_by or task.output.partition_by
         )
@@ -218,12 +222,17 @@ class _Stream:
             reading = Reading(first_record(head, self.task.layout.dialect, str(path)))
 
         def counted() -> Iterator[bytes]:
+            last = b""
             for block in read_blocks(path, piece.codec, start, piece.end, taken=report):
                 if not self.copies:
                     self._lines[index] += block.count(b"\n")
+                    last = block[-1:] or last
                 if reading is not None:
                     reading.unpacked(block)
                 yield block
+            if last not in (b"", b"\n"):
+                # The last record has a line too where that is not ended.
+                self._lines[index] += 1
             if reading is not None:
                 self._contents.append((piece.path, reading.identity))
 
@@ -249,7 +258,8 @@ class _Stream:
             return Slice(cut, index, chunk.offset, chunk.row, chunk.row, chunk.rows, parsed=chunk)
         part = chunk.part(first, last)
         at = chunk.offset + int(chunk.starts[first])
-        return Slice(cut, index, at, part.row, part.line, part.rows, part)
+        # A chunk begins with the file's header, its first record does not.
+        return Slice(cut, index, at, part.row, part.line_of(0) - 1, part.rows, part)
 
     def _encode(self, piece: Slice) -> Encoded:
         if self.copies:
@@ -259,11 +269,18 @@ class _Stream:
                 piece, self._packed(data), data, piece.rows, size=len(data),
                 lines=data.count(b"\n"),
             )  # fmt: skip
-        parsed = piece.parsed
+        parsed, fitting = piece.parsed, self.task.fitting
+        path = place(self.task.source[piece.index].path)
         if parsed is None:
             assert piece.chunk is not None, "a slice has records"
-            path = str(place(self.task.source[piece.index].path))
-            parsed = text_parser(self.task.layout, path).parse(piece.chunk)
+            parser = text_parser(self.task.layout, str(path))
+            parsed = parser.parse(piece.chunk)
+            if fitting is not None:
+                parsed = fitting.fitted(parsed, parser.faults_of(piece.chunk))
+        elif fitting is not None:
+            from splarn.core.reading.columnar import faults_of_parsed
+
+            parsed = fitting.fitted(parsed, faults_of_parsed(path, parsed))
         if parsed.faults and self.task.keep == 0:
             raise _bad_row(parsed.faults[0])
         rows = len(parsed.good)
@@ -359,6 +376,8 @@ class _Stream:
                 where = replace(where, start=first.at)
             if self.copies:
                 where = self._followed(where, index, its_slices)
+            elif self.in_order:
+                where = self._converted(where, index, its_slices, line)
             if index in self._begun:
                 yield Share(where, its_slices, first, line)
             else:
@@ -378,6 +397,26 @@ class _Stream:
             rows=sum(encoded.slice.rows for encoded in held),
             lines=sum(encoded.lines for encoded in held) if joined else None,
         )
+
+    def _converted(
+        self, where: SourceRange, index: int, held: list[Encoded], line: int
+    ) -> SourceRange:
+        """A converted range with where its records lie in the source; `line` is where it ends."""
+        before, first = self._before.get(index, (0, 0)), held[0].slice
+        if before is None:
+            return where
+        columnar, begins = self.task.layout.format == "parquet", not self.task.source[index].start
+        rows = sum(encoded.slice.rows for encoded in held)
+        # Of a range in the midst of a file all lines count, also blank ones before its records.
+        lines = rows if columnar else line - (first.line if begins else 0)
+        gone = sorted(fault.row - first.row for encoded in held for fault in encoded.faults)
+        where = replace(where, rows=rows, lines=lines, converted=True, gone=tuple(gone))
+        if columnar:
+            return replace(where, row=where.start, line=where.start + 1)
+        if not begins:
+            # What lies before it is known once all of that has been made.
+            return where
+        return replace(where, row=first.row + before[0], line=first.line + before[1] + 1)
 
 
 def pack(data: bytes, packing: Packing) -> bytes:

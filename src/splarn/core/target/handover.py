@@ -98,14 +98,30 @@ class Compute(Protocol):
         """Gives the compute another size; done when this returns."""
 
 
+@dataclass(frozen=True)
+class Standing:
+    """How far an order is by a clock of the engine's own, which may be ahead of ours.
+
+    `until` is when the parts that are through will be over, `busy` for how many seconds at least
+    one of them was at work.
+    """
+
+    until: float
+    busy: float
+
+
 class OpenOrder(Protocol):
     """An order whose parts come meanwhile. All raise OutsideError when the engine fails."""
+
+    @property
+    def standing(self) -> Standing | None:
+        """What came with the last news; None where the engine's clock is ours."""
 
     def add(self, parts: Sequence[HandedPart], notes: Sequence[PartNote]) -> None:
         """Hands further parts over, and notes those that have no note yet; files are there."""
 
-    def news(self) -> list[PartJob]:
-        """Parts that are through since this was last asked; waits a little where there is none."""
+    def news(self, wait: bool = True) -> list[PartJob]:
+        """Parts that are through since this was last asked; may `wait` a little for one."""
 
     def end(self) -> PartsLoaded:
         """Nothing more will come; waits for what is at work, and says when each part was."""

@@ -92,10 +92,6 @@ class Engine(Protocol):
         """Whether it is given files rather than rows."""
 
     @property
-    def own_clock(self) -> bool:
-        """Whether its time is not this machine's, so that it cannot be watched from here."""
-
-    @property
     def is_file(self) -> bool:
         """Whether it is a database file, whose URL holds its path."""
 

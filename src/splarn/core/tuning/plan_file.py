@@ -24,6 +24,55 @@ from splarn.core.work.disk import write_text
 
 
 @dataclass(frozen=True)
+class PlannedKind:
+    """Files of another layout than the plan's own, and how their rows go into a table.
+
+    `bytes` are those of its files. Where it has parameters, `written` and `into` are its files and
+    its table as the job has them.
+    """
+
+    name: str
+    sources: tuple[str, ...]
+    layout: Layout
+    table: str
+    columns: dict[str, str]
+    leave_out: tuple[str, ...]
+    bytes: int
+    written: tuple[str, ...] = ()
+    into: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        """As the plan file has it."""
+        return {
+            "name": self.name,
+            "source": list(self.sources),
+            "layout": to_descriptor(self.layout),
+            "table": self.table,
+            "columns": self.columns,
+            "leave_out": list(self.leave_out),
+            "bytes": self.bytes,
+            "written": list(self.written),
+            "into": self.into,
+        }
+
+    @classmethod
+    def from_json(cls, document: dict[str, Any]) -> PlannedKind:
+        """The reverse of `as_json`. Raises what a wrong value does."""
+        where = f"kinds.{document['name']}"
+        return cls(
+            _text(document["name"], "kinds.name"),
+            tuple(_text(one, f"{where}.source") for one in document["source"]),
+            from_descriptor(document["layout"], where),
+            _text(document["table"], f"{where}.table"),
+            dict(document["columns"]),
+            tuple(document["leave_out"]),
+            int(document["bytes"]),
+            tuple(document["written"]),
+            document["into"],
+        )
+
+
+@dataclass(frozen=True)
 class Plan:
     """Everything that `run` needs to carry the choice out, as kept in the plan file.
 
@@ -31,7 +80,9 @@ class Plan:
     depot nothing is shipped. `layout_file` is where the layout was read, empty where it was
     inferred, and `seen` the target as it was then. `parameters` are the values that stand for those
     in `templates`: of the source, the depot and the table, by these names. `alternatives` are what
-    else a run may change to, each a lever with its value and its forecast.
+    else a run may change to, each a lever with its value and its forecast. `kinds` are files of
+    other layouts that come with those of `sources`, and `tables` what each table's load is forecast
+    to take, by its name, where they go into several.
     """
 
     id: str
@@ -56,6 +107,13 @@ class Plan:
     parameters: dict[str, str] = field(default_factory=dict)
     templates: Templates = field(default_factory=lambda: Templates())
     alternatives: tuple[dict[str, Any], ...] = ()
+    kinds: tuple[PlannedKind, ...] = ()
+    tables: dict[str, dict[str, Any]] = field(default_factory=dict)
+
+    @property
+    def way(self) -> str | None:
+        """The depot as trials know it, with the names of its parameters; None for none."""
+        return self.templates.depot or self.depot or None
 
     def with_parameters(self, given: Mapping[str, str]) -> Plan:
         """The plan for other values of its parameters: another source, depot or table.
@@ -63,7 +121,8 @@ class Plan:
         Raises RequestError for a parameter that no template of the plan has.
         """
         templates = self.templates
-        refuse_unknown(given, templates.all, f"the plan {self.id}")
+        every = [text for kind in self.kinds for text in (*kind.written, kind.into)]
+        refuse_unknown(given, (*templates.all, *every), f"the plan {self.id}")
         values = {**self.parameters, **given}
         if values == self.parameters:
             return self
@@ -76,6 +135,14 @@ class Plan:
             depot=filled_in(templates.depot, values, where),
             table=filled_in(templates.table, values, where),
             parameters=values,
+            kinds=tuple(
+                replace(
+                    kind,
+                    sources=tuple(filled_in(one, values, where) for one in kind.written),
+                    table=filled_in(kind.into, values, where),
+                )
+                for kind in self.kinds
+            ),
         )
 
 
@@ -124,6 +191,8 @@ def write_plan(plan: Plan, path: Path) -> None:
         "parameters": plan.parameters,
         "templates": asdict(plan.templates),
         "alternatives": list(plan.alternatives),
+        "kinds": [kind.as_json() for kind in plan.kinds],
+        "tables": plan.tables,
     }
     write_text(path, json.dumps(document, indent=1, ensure_ascii=False) + "\n")
 
@@ -151,7 +220,7 @@ def read_plan(path: Path) -> Plan:
             table=_text(target["table"], "target.table"),
             table_mode=target["table_mode"],
             bad_rows=BadRows.read(target["bad_row_limit"]),
-            volume=_volume(document["volume"]),
+            volume=volume_from(document["volume"]),
             source_bytes=int(document["source_bytes"]),
             prices=make_prices(document["prices"], str(path)),
             sweep=document["sweep"],
@@ -160,7 +229,12 @@ def read_plan(path: Path) -> Plan:
             seen=Seen(**document.get("seen", {})),
             parameters=dict(document.get("parameters", {})),
             templates=_templates(document.get("templates", {})),
-            alternatives=tuple(document.get("alternatives", ())),
+            alternatives=tuple(map(_alternative, document.get("alternatives", ()))),
+            kinds=tuple(map(PlannedKind.from_json, document.get("kinds", ()))),
+            tables={
+                table: {"forecast": _forecast(told["forecast"]), "volume": told["volume"]}
+                for table, told in document.get("tables", {}).items()
+            },
         )
     except FileNotFoundError:
         raise RequestError(f"There is no plan {path}: write one with `splarn plan`.") from None
@@ -216,11 +290,23 @@ def _limits(document: dict[str, Any]) -> Limits:
     return Limits(**{**document, "ends": None if ends is None else datetime.fromisoformat(ends)})
 
 
+def _alternative(document: dict[str, Any]) -> dict[str, Any]:
+    """What a run may change to, with figures that it can be judged by."""
+    if document["lever"] not in ("load_streams", "tier"):
+        raise ValueError(f"alternatives.lever is {document['lever']!r}")
+    LEVERS[document["lever"]].value(document["value"], "alternatives.value")
+    for key in ("seconds", "load", "cost"):
+        if not float(document[key]) >= 0:
+            raise ValueError(f"alternatives.{key} is {document[key]!r}")
+    return document
+
+
 def _templates(document: dict[str, Any]) -> Templates:
     return Templates(**{**document, "source": tuple(document.get("source", ()))})
 
 
-def _volume(document: dict[str, Any]) -> Volume:
+def volume_from(document: dict[str, Any]) -> Volume:
+    """A volume as the plan file has it. Raises TypeError for what is none."""
     # JSON knows no tuples.
     lists = {name: tuple(document.get(name, ())) for name in ("files", "pieces")}
     return Volume(**{**document, **lists})

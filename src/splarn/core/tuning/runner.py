@@ -20,6 +20,7 @@ from splarn.core.load import (
     inputs_from_manifest,
     load,
 )
+from splarn.core.load.arriving import Course
 from splarn.core.load.landing import WholeLanding
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
@@ -272,8 +273,8 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
         pools.threads(configuration.workers, "shape"), BadRows(),
     )  # fmt: skip
     bringing = Bringing(
-        making, landing, configuration.transfer_streams or configuration.load_streams,
-        configuration.load_streams, Watching(sample.bytes),
+        [making], landing, configuration.transfer_streams or configuration.load_streams,
+        Course(configuration.load_streams), Watching(sample.bytes),
     )  # fmt: skip
     streams = pools.streams(configuration.load_streams, engine.in_process)
     gauge = Gauge(engine.processes_here)
@@ -307,8 +308,7 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
         if landing is not None:
             landing.clear()
     phases = bringing.phases(record.phases)
-    assert bringing.shaped is not None, "all has been made"
-    manifest = bringing.shaped.manifest
+    manifest = bringing.shaped[0].manifest
     return Trial(
         configuration, plan.repeat, plan.role, sum(phases.values()),
         {phase: phases[phase] for phase in PHASE_NAMES if phase in phases}, came, sample.bytes,

@@ -63,11 +63,13 @@ class Pool(Protocol):
         make: Callable[[Item], Task],
         watch: Progress | None = None,
         ahead: int = 0,
+        most: Callable[[], int] | None = None,
     ) -> Iterator[tuple[Item, Result]]:
         """Items that come meanwhile, with the results of the tasks that are made of them.
 
         An item is taken, and its task made here, once a worker is free for it, or so many `ahead`
-        of that. Raises what `feed` ends with.
+        of that. `most` tells how many workers are to be at work, where those of the pool are more.
+        Raises what `feed` ends with.
         """
 
     def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
@@ -108,6 +110,7 @@ class Inline:
         make: Callable[[Item], Task],
         watch: Progress | None = None,
         ahead: int = 0,
+        most: Callable[[], int] | None = None,
     ) -> Iterator[tuple[Item, Result]]:
         """See Pool."""
         lane = ThreadLane(watch)
@@ -177,15 +180,22 @@ class Futures:
         make: Callable[[Item], Task],
         watch: Progress | None = None,
         ahead: int = 0,
+        most: Callable[[], int] | None = None,
     ) -> Iterator[tuple[Item, Result]]:
         """See Pool."""
         # Whatever happens is heard in one place: a task that has come, or one that has ended.
         events: SimpleQueue[Future[Result] | None] = SimpleQueue()
         feed.listen(lambda: events.put(None))
         begun: dict[Future[Result], Item] = {}
+
+        def room() -> int:
+            wanted = self.workers if most is None else most()
+            # Nothing is handed over ahead to workers that are not to be at work.
+            return wanted if wanted < self.workers else self.workers + ahead
+
         try:
             while True:
-                while len(begun) < self.workers + ahead and (item := feed.take()) is not None:
+                while len(begun) < room() and (item := feed.take()) is not None:
                     future = self._submit(run, make(item), watch)
                     begun[future] = item
                     future.add_done_callback(events.put)

@@ -33,7 +33,6 @@ class MillraceEngine:
     title = "Millrace"
     in_process = True
     reads_parts = True
-    own_clock = True
     is_file = False
     processes_here: tuple[str, ...] = ()
     levers: ClassVar[Mapping[str, tuple[str, ...]]] = {

@@ -14,7 +14,14 @@ from splarn.core.ship.content import blocks_of, digest_of
 from splarn.core.source.places import key_of
 from splarn.core.source.retry import Trying
 from splarn.core.source.secrets import filled
-from splarn.core.target.handover import HandedPart, PartJob, PartsLoaded, PartsOrder, Watch
+from splarn.core.target.handover import (
+    HandedPart,
+    PartJob,
+    PartsLoaded,
+    PartsOrder,
+    Standing,
+    Watch,
+)
 from splarn.core.target.notes import PartNote
 from splarn.engines.millrace.documents import note_document, ordered, part_documents, part_job
 from splarn.engines.millrace.link import MillraceLink
@@ -84,6 +91,7 @@ class MillraceOrder:
     def __init__(self, link: MillraceLink, load_id: str) -> None:
         self._link, self._path = link, f"/loads/{load_id}"
         self._known = 0
+        self.standing: Standing | None = None
 
     def add(self, parts: Sequence[HandedPart], notes: Sequence[PartNote]) -> None:
         """See OpenOrder."""
@@ -91,9 +99,9 @@ class MillraceOrder:
         noted = [note_document(note) for note in notes]
         self._link.call("POST", self._path, {"parts": told, "notes": noted})
 
-    def news(self) -> list[PartJob]:
+    def news(self, wait: bool = True) -> list[PartJob]:
         """See OpenOrder."""
-        answer = self._link.call("POST", self._path, {"news": self._known})
+        answer = self._link.call("POST", self._path, {"news": self._known, "wait": wait})
         found = answer["jobs"]
         if not found and answer["state"] == "ended":
             raise OutsideError(
@@ -101,6 +109,8 @@ class MillraceOrder:
                 "the same command again."
             )
         self._known += len(found)
+        if answer["until"] is not None:
+            self.standing = Standing(answer["until"], answer["busy"])
         return [part_job(one) for one in found]
 
     def end(self) -> PartsLoaded:

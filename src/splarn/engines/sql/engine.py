@@ -35,7 +35,6 @@ class SqlEngine(ABC):
     extra = ""
     in_process = False
     reads_parts = False
-    own_clock = False
     # Whether the URL's database is a path.
     is_file = False
     levers: ClassVar[Mapping[str, tuple[str, ...]]] = {

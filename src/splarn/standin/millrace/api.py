@@ -73,6 +73,8 @@ class Millrace:
         for load in self._loads.values():
             load.cancel()
         self._pool.shutdown()
+        for load in self._loads.values():
+            load.ended.wait()
         self.store.close()
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
@@ -170,8 +172,13 @@ class Millrace:
         if document.get("end"):
             loading.close()
         after = document.get("news")
-        jobs = [] if after is None else loading.news(int(after), PATIENCE)
-        return {"jobs": jobs, "state": "ended" if loading.ended.is_set() else "begun"}
+        jobs, until, busy = [], None, None
+        if after is not None:
+            jobs = loading.news(int(after), PATIENCE if document.get("wait", True) else 0.0)
+            with self._turn:
+                until, busy = loading.standing(int(after) + len(jobs))
+        state = "ended" if loading.ended.is_set() else "begun"
+        return {"jobs": jobs, "until": until, "busy": busy, "state": state}
 
     def _state(self, load_id: str, document: dict[str, Any]) -> dict[str, Any]:
         loading = self._loads.get(load_id)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import heapq
 import itertools
 from collections import deque
@@ -116,6 +117,14 @@ class SimulatedCompute:
         for lane in lanes:
             heapq.heappush(self._free, lane)
         return [Times(*times) for times in zip(since, started, finished, strict=True)]
+
+    def foreseen(
+        self, work: Sequence[Work], streams: int, admission: float, handed_in: Sequence[float]
+    ) -> list[Times]:
+        """What `schedule` would say, while nothing is done."""
+        other = copy.copy(self)
+        other._free = list(self._free)
+        return other.schedule(work, streams, admission, handed_in)
 
     def reach(self, moment: float) -> None:
         """Moves the clock to a moment when work ended, unless it is past it."""

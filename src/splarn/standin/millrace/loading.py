@@ -75,6 +75,7 @@ def parts_of(document: dict[str, Any]) -> tuple[dict[str, str], ...]:
 class _Outcome:
     """What really happened to a part, before the clock has judged how long it took."""
 
+    number: int
     part: dict[str, str]
     state: str = "ended"
     packed: int = 0
@@ -110,6 +111,8 @@ class Loading:
         self._futures: list[Future[_Outcome | None]] = []
         # When each part was handed in, by the clock.
         self._since: list[float] = []
+        # What was foreseen when so many parts were through.
+        self._foreseen: tuple[int, float | None, float | None] = (0, None, None)
 
     def add(self, parts: Sequence[dict[str, str]]) -> None:
         """Takes further parts. Raises NoSuch once nothing more is taken."""
@@ -166,7 +169,7 @@ class Loading:
         was = next((note for note in notes if note[1] == part["part_id"]), None)
         if self._stop.is_set() or was is None or was[3] == "done":
             return None
-        outcome = _Outcome(part)
+        outcome = _Outcome(number, part)
         try:
             luck = self.physics.luck(-1, number)
             if not tried and luck.random() < self.physics.failure_share:
@@ -232,11 +235,26 @@ class Loading:
             fetch(depot, name, path)
         return path
 
-    def _judge(self, outcomes: Sequence[_Outcome], since: Sequence[float]) -> None:
-        """Lets the clock say when each part was at work, and keeps that with its job."""
-        physics, order = self.physics, self.order
-        number = self.compute.loads
-        self.compute.loads += 1
+    def standing(self, known: int) -> tuple[float | None, float | None]:
+        """When the first so many that were through are over, and how long there was one at work.
+
+        As the clock has it by now: what is still to come changes nothing but the pace of both.
+        """
+        if self._foreseen[0] != known:
+            through = sorted(self.through[:known], key=lambda one: one.number)
+            work, admission = self._work(through)
+            since = [self._since[one.number] for one in through]
+            times = self.compute.foreseen(work, self.order.streams, admission, since)
+            busy, until = 0.0, 0.0
+            for time in sorted(times, key=lambda one: one.begun):
+                busy += max(time.ended - max(time.begun, until), 0.0)
+                until = max(until, time.ended)
+            self._foreseen = (known, until, busy)
+        return self._foreseen[1:]
+
+    def _work(self, outcomes: Sequence[_Outcome]) -> tuple[list[Work], float]:
+        """The parts as the clock sees them, and how long they wait to be let in."""
+        physics, order, number = self.physics, self.order, self.compute.loads
         luck = physics.luck(number, -1)
         work = []
         for index, one in enumerate(outcomes):
@@ -244,7 +262,13 @@ class Loading:
             batches = -(-one.rows // order.batch_rows) if order.batch_rows else 1
             factor = physics.factor(physics.luck(number, index))
             work.append(Work(physics.overhead, seconds * factor + max(batches, 1) * physics.commit))
-        admission = physics.admission * luck.lognormvariate(0, physics.noise)
+        return work, physics.admission * luck.lognormvariate(0, physics.noise)
+
+    def _judge(self, outcomes: Sequence[_Outcome], since: Sequence[float]) -> None:
+        """Lets the clock say when each part was at work, and keeps that with its job."""
+        order = self.order
+        work, admission = self._work(outcomes)
+        self.compute.loads += 1
         times = self.compute.schedule(work, order.streams, admission, since)
         with self.store.transaction() as catalogue:
             for one, time in zip(outcomes, times, strict=True):

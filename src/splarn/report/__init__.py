@@ -1,0 +1,1 @@
+"""What is drawn and written for others: figures, the page, Markdown."""
