@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
+import importlib.util
+import inspect
 import json
 import os
 import re
@@ -18,6 +21,19 @@ from splarn.core.prices import Prices
 from splarn.core.tuning.configuration import LEVERS
 
 HERE = Path(__file__).parent
+
+
+def beside(name: str) -> Any:
+    """A module of this folder, which is no package."""
+    spec = importlib.util.spec_from_file_location(name, HERE / f"{name}.py")
+    assert spec is not None and spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module
+
+
+_documents = beside("documents")
+DOCUMENTS, page, schema_of_document = _documents.DOCUMENTS, _documents.page, _documents.schema_of
 WIDTH = 96
 BEGIN = """\
 # Reference
@@ -215,16 +231,104 @@ def everything() -> dict[Path, str]:
         "[plan.schema.json](schemas/plan.schema.json).\n\n" + CODES
     )  # fmt: skip
     schemas = {"job": job, "prices": prices, "plan": plan_schema()}
-    return {HERE / "reference.md": text} | {
+    documents = {
+        f"documents/{name.replace(' ', '').replace('--', '-').replace(',', '-')}": {
+            "$schema": "https://json-schema.org/draft/2020-12/schema",
+            **schema_of_document(shape),
+            "title": f"splarn {name} --json",
+        }
+        for name, shape in DOCUMENTS.items()
+    }
+    schemas |= documents
+    return {
+        HERE / "reference.md": text,
+        HERE / "documents.md": page(),
+        HERE / "library-reference.md": library(),
+    } | {
         HERE / f"schemas/{name}.schema.json": json.dumps(one, indent=1, ensure_ascii=False) + "\n"
         for name, one in schemas.items()
     }
 
 
+LIBRARY = """\
+# Library reference
+
+Every public name of `splarn`, `splarn.frames` and `splarn.figures`, written from the package itself
+by `python docs/generate.py` and held to it by a test.
+[The guide](as-a-library.md) shows them at work.
+
+"""
+
+
+def described(name: str, found: Any) -> str:
+    """A function with its signature, or a class with what it holds, and what it says of itself."""
+    text = inspect.getdoc(found) or ""
+    if inspect.isclass(found):
+        made = dataclasses.fields(found) if dataclasses.is_dataclass(found) else ()
+        head = "\n".join(f"{one.name}: {plain_type(one.type)}" for one in made)
+        shown = [
+            each for each, one in vars(found).items()
+            if not each.startswith("_") and (inspect.isfunction(one) or isinstance(one, property))
+            and inspect.getdoc(one)
+        ]  # fmt: skip
+        methods = "".join(
+            f"- `{each}`: {' '.join((inspect.getdoc(getattr(found, each)) or '').split())}\n"
+            for each in shown
+        )
+        text += f"\n\n{methods}" if methods else ""
+    else:
+        taken = inspect.signature(found)
+        pieces, star = [], False
+        for one in taken.parameters.values():
+            if one.kind is one.KEYWORD_ONLY and not star:
+                pieces.append("*")
+                star = True
+            usual = "" if one.default is one.empty else f" = {plain_default(one.default)}"
+            before = "**" if one.kind is one.VAR_KEYWORD else ""
+            pieces.append(f"{before}{one.name}: {plain_type(one.annotation)}{usual}")
+        inner = "".join(f"    {piece},\n" for piece in pieces)
+        head = f"{name}(\n{inner}) -> {plain_type(taken.return_annotation)}"
+    block = f"```text\n{head}\n```\n\n" if head else ""
+    return f"### {name}\n\n{block}{text.strip()}\n"
+
+
+def plain_type(kind: Any) -> str:
+    """A type as it is written."""
+    return kind if isinstance(kind, str) else getattr(kind, "__name__", str(kind))
+
+
+def plain_default(value: Any) -> str:
+    """A default as a person would write it."""
+    return type(value).__name__ + "()" if dataclasses.is_dataclass(value) else repr(value)
+
+
+def library() -> str:
+    """The reference of the library."""
+    import splarn
+    from splarn import figures, frames
+
+    named = [one for one in splarn.__all__ if one != "__version__"]
+    functions = [one for one in named if inspect.isfunction(getattr(splarn, one))]
+    others = [one for one in named if one not in functions]
+    lines = [LIBRARY + "## Functions\n"]
+    lines += [described(one, getattr(splarn, one)) for one in functions]
+    lines.append("## Objects\n")
+    lines += [described(one, getattr(splarn, one)) for one in others]
+    lines.append("## splarn.frames\n")
+    lines += [described(one, getattr(frames, one)) for one in frames.__all__]
+    lines.append("## splarn.figures\n")
+    lines.append("Each takes axes, a decision and colours (`LIGHT`, `DARK`).\n")
+    lines += [
+        f"- `{one}`: {' '.join((inspect.getdoc(getattr(figures, one)) or '').split())}"
+        for one in figures.__all__ if one not in ("LIGHT", "DARK")
+    ]  # fmt: skip
+    return "\n".join(lines) + "\n"
+
+
 def main() -> None:
     """Writes all of it."""
     for path, text in everything().items():
-        path.parent.mkdir(exist_ok=True)
+        path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text, encoding="utf-8")
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.util
 import json
 import os
 import secrets
@@ -12,11 +13,14 @@ import sys
 import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import settings
+from jsonschema import Draft202012Validator
+from jsonschema.exceptions import best_match
 from sqlalchemy.engine import make_url
 
 from splarn.core.inference.infer import infer_layout
@@ -110,6 +114,48 @@ class Zygote:
         self._process.communicate(timeout=10)
 
 
+def _documents() -> Any:
+    """docs/documents.py, which says what each command prints with --json."""
+    path = Path(__file__).parents[1] / "docs/documents.py"
+    spec = importlib.util.spec_from_file_location("documents", path)
+    assert spec is not None and spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module
+
+
+@cache
+def validator_of(name: str) -> Any:
+    """What holds a document strictly to what is said of it."""
+    documents = _documents()
+    return Draft202012Validator(documents.schema_of(documents.DOCUMENTS[name], strict=True))
+
+
+def hold_to_its_shape(words: list[str], ran: Ran) -> None:
+    """Every document that any test sees is what the reference says, no key more or less."""
+    if ran.code >= 2:
+        name = "any, failing"
+    else:
+        command = next(word for word in words if not word.startswith("-"))
+        modes = [f"{command} {word}" for word in words]
+        name = next((one for one in modes if one in _known()), command)
+    try:
+        document = json.loads(ran.out)
+    except ValueError:
+        return
+    if isinstance(document, dict) and set(document) == {"error", "exit_code"}:
+        name = "any, failing"
+    elif name == "ledger" and "document" in document:
+        name = "ledger ID"
+    wrong = best_match(validator_of(name).iter_errors(document))
+    assert wrong is None, f"{' '.join(words)}: {wrong.json_path}: {wrong.message[:300]}"
+
+
+@cache
+def _known() -> frozenset[str]:
+    return frozenset(_documents().DOCUMENTS)
+
+
 @pytest.fixture(scope="session")
 def zygote() -> Iterator[Zygote]:
     found = Zygote()
@@ -124,7 +170,10 @@ def splarn(tmp_path: Path, zygote: Zygote, tmp_path_factory: pytest.TempPathFact
 
     def run(*words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Ran:
         environment = {**os.environ, "COLUMNS": "120", **(env or {})}
-        return zygote.run([str(word) for word in words], cwd or tmp_path, environment, notes)
+        ran = zygote.run([str(word) for word in words], cwd or tmp_path, environment, notes)
+        if "--json" in words:
+            hold_to_its_shape([str(word) for word in words], ran)
+        return ran
 
     return run
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import inspect
+import json
 import os
 import re
 import shutil
@@ -14,17 +16,19 @@ import time
 from collections.abc import Iterator
 from contextlib import nullcontext
 from dataclasses import dataclass
+from importlib import import_module
 from pathlib import Path
 
 import pytest
 
+from splarn.cli.app import PANELS
 from splarn.demo.elastic import write_elastic
 from splarn.demo.scenario import make_passages
 from splarn.demo.walk import write_job
 from tests.servers import usual_ports
 
 ROOT = Path(__file__).parents[2]
-PORTS = (47610, 47620)
+PORTS = (27610, 27620)
 ID = re.compile(r"\b(?:(?:sweep|plan|ship|run|undo)-)?[0-9]{8}-[0-9]{6}-[0-9a-f]{4}\b")
 
 
@@ -152,7 +156,7 @@ def free(port: int) -> bool:
     "guide",
     ["README.md", "docs/start-here.md", "docs/know-your-files.md", "docs/load-it-once.md",
      "docs/depots-tiers-and-prices.md", "docs/a-sweep-you-can-believe.md",
-     "docs/from-sweep-to-plan.md", "docs/one-run-start-to-finish.md"],
+     "docs/from-sweep-to-plan.md", "docs/one-run-start-to-finish.md", "docs/file-formats.md"],
 )  # fmt: skip
 def test_every_command_of_a_guide_runs_as_written(reader: Reader, guide: str) -> None:
     steps = steps_of(ROOT / guide)
@@ -161,7 +165,7 @@ def test_every_command_of_a_guide_runs_as_written(reader: Reader, guide: str) ->
         steps = steps[2:]
         shutil.copytree(reader.home / "delivery", reader.home / "deliveries")
     assert len(steps) > 5
-    serves = any("47610" in step.words for step in steps)
+    serves = any("27610" in step.words for step in steps)
     with usual_ports() if serves else nullcontext():
         if serves and not all(map(free, PORTS)):
             pytest.skip(f"the ports {PORTS} of the guide are taken")
@@ -170,3 +174,74 @@ def test_every_command_of_a_guide_runs_as_written(reader: Reader, guide: str) ->
                 pytest.skip("no S3-protocol store answers: the commands before this one have run")
             reader.type(step)
         reader.stop()
+
+
+def examples() -> dict[str, str]:
+    """The example in the help of each command."""
+    found = {}
+    for name in [name for names in PANELS.values() for name in names]:
+        text = inspect.getdoc(getattr(import_module(f"splarn.cli.{name}"), name)) or ""
+        (found[name],) = re.findall(r"Example: \[bold\](.*?)\[/bold\]", text, re.S)
+    return found
+
+
+def test_the_example_in_the_help_of_each_command_runs(reader: Reader) -> None:
+    every = examples()
+    home = reader.home
+    # The demo is what the check itself begins with, and its example is a larger one.
+    assert every.pop("demo").startswith("splarn demo --into")
+    shutil.copytree(home / "delivery", home / "deliveries")
+    (home / "layout.json").unlink()
+
+    def run(words: str, codes: tuple[int, ...] = (0,)) -> str:
+        process = reader.begin(words)
+        out, _ = process.communicate(timeout=170)
+        assert process.returncode in codes, f"{words}\n{out}"
+        return out
+
+    def example(name: str, codes: tuple[int, ...] = (0,), more: str = "") -> None:
+        run(f"{every.pop(name)} {more}", codes)
+
+    example("layout")
+    example("survey")
+    example("check", (0, 1))
+    example("shape", more="--rejects rejects --format csv")
+    (home / "own").mkdir()
+    (home / "own/deliveries").symlink_to(home / "deliveries")
+    reader.home = home / "own"
+    example("new", more="--yes")
+    reader.home = home
+    with usual_ports():
+        if not all(map(free, PORTS)):
+            pytest.skip(f"the ports {PORTS} of the examples are taken")
+        reader.type(Step(every.pop("standin"), "", "bash"))
+        example("ship")
+        example("doctor")
+        reader.stop()
+    loading = every["load"]
+    example("load", more="--bad-rows set-aside")
+    run(f"{loading}_again --bad-rows set-aside")
+    listed = json.loads(run("splarn ledger --kind load --json"))["entries"]
+    first, second = (one["id"] for one in listed)
+    words = every.pop("compare").replace("20261125-0930", first).replace("20261126-0931", second)
+    run(words, (0, 1))
+    run(every.pop("undo").replace("20261125-0930", second) + " --yes")
+    example("sweep", more="--time-budget 12s")
+    example("forecast")
+    example("plan", (0, 1), more="--anyway")
+    example("report")
+    example("plot")
+    example("runbook")
+    # One job file for a schedule.
+    for month in ("2031-06", "2031-07"):
+        (home / month).mkdir()
+    paths = sorted((home / "deliveries").iterdir())
+    shutil.copy(paths[0], home / "2031-06")
+    shutil.copy(paths[1], home / "2031-07")
+    job = (home / "splarn.toml").read_text()
+    job = re.sub(r"(?m)^paths = .*", 'paths = ["{month}/*.csv"]', job)
+    (home / "monthly.toml").write_text(re.sub(r"(?m)^table = .*", 'table = "monthly"', job))
+    run("splarn plan --job monthly.toml --set month=2031-06 --anyway", (0, 1))
+    example("run", more="--job monthly.toml")
+    example("ledger")
+    assert not every

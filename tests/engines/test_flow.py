@@ -20,7 +20,7 @@ from splarn.core.check.limit import BadRows
 from splarn.core.errors import OutsideError, RequestError, ShortfallError
 from splarn.core.flow.bringing import Bringing
 from splarn.core.flow.journal import JOURNAL
-from splarn.core.flow.watching import Log, Watching
+from splarn.core.flow.watching import Watching
 from splarn.core.layout import LINES, Field, Layout
 from splarn.core.load import streams
 from splarn.core.load.landing import Landing
@@ -35,6 +35,7 @@ from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.plan import Limits
 from splarn.core.tuning.plan_file import Plan, PlannedKind, read_plan, write_plan
+from splarn.core.work.log import Log
 from splarn.core.work.pools import Pools
 from splarn.depots.landing import DepotLanding
 from splarn.engines import opener

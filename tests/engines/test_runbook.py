@@ -133,6 +133,33 @@ def test_a_runbook_brings_in_what_splarn_would(
             ask(target, f"SELECT * FROM {table}")
 
 
+def test_the_script_of_splarns_own_commands_carries_the_plan_out_once(
+    tmp_path: Path, splarn: Splarn, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    need("sqlite")
+    good = delivery(tmp_path, 300)
+    plan = plan_of(tmp_path, ["in/*.csv"], part_size=4000, load_streams=2, batch_rows=20)
+    told = splarn("runbook", "plan.json", "--out", "tonight/steps.md", "--json")
+    assert told.code == 0, told.err
+    steps, book = tmp_path / "tonight/steps.md", tmp_path / "tonight/steps"
+    assert "the folder `steps`" in steps.read_text()
+    assert not (book / "STEPS.md").exists()
+    assert {Path(one).name for one in told.json["files"]} == {
+        "steps.md", "load.sh", "with-splarn.sh", "parts.sha256", "layout.json"
+    }  # fmt: skip
+    plan.unlink()
+    monkeypatch.setenv("PATH", f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}")
+    for _ in range(2):
+        ran = did(book, "./with-splarn.sh")
+        assert ran.returncode == 0, ran.stdout + ran.stderr
+    assert "Already in" in ran.stdout
+    target = f"sqlite:///{tmp_path}/t.db"
+    (count,) = ask(target, "SELECT count(*), count(DISTINCT no) FROM t")
+    assert count == (good, good)
+    wrong = splarn("runbook", "plan.json", "--out", "steps")
+    assert (wrong.code, "--out" in wrong.err) == (2, True)
+
+
 def test_a_broken_part_and_secrets_are_seen_to(
     tmp_path: Path, splarn: Splarn, clients: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -9,10 +9,11 @@ from typing import Annotated, Any
 
 import typer
 
-from splarn import __version__
 from splarn.cli.help import Command, CommandGroup, command_help, overview
 from splarn.cli.misuse import no_command
+from splarn.cli.voice import with_voice
 from splarn.core.errors import RequestError
+from splarn.version import __version__
 
 # In the order of the work. Each command is the function of its name in the module of its name.
 PANELS = {
@@ -90,6 +91,7 @@ def application(arguments: Sequence[str] = ()) -> typer.Typer:
             if first not in known or name == first:
                 command = getattr(import_module(f"splarn.cli.{name}"), name)
                 text = inspect.getdoc(command)
-                app.command(cls=Command, rich_help_panel=panel, help=text)(command)
+                whole = with_voice(command)
+                app.command(cls=Command, rich_help_panel=panel, help=text)(whole)
     app.command("help", cls=Command, rich_help_panel="Begin")(help_)
     return app

@@ -35,6 +35,8 @@ class Context:
         """`settings` give values to the parameters of the job's source, depot and table."""
         self.job: Job = read_job(job_file)
         self.out = Output(as_json)
+        if self.job.path is not None:
+            self.out.aside(f"job file: {self.job.path}")
         self.parameters = parse_settings(settings or ())
         where = "this command" if self.job.path is None else f"the job file {self.job.path}"
         refuse_unknown(self.parameters, self.templates(), where)
@@ -139,7 +141,8 @@ class Context:
         from splarn.core.inference.infer import infer_layout
         from splarn.core.units import plural
 
-        inferred = infer_layout(paths)
+        with self.out.working("looking how they read"):
+            inferred = infer_layout(paths)
         self.out.note(
             f"No layout was given: inferred one from {plural(inferred.rows_sampled, 'row')} "
             "(`splarn layout` shows it)."
@@ -315,11 +318,17 @@ class Context:
         seconds: float | None = None,
     ) -> None:
         """Notes in the ledger what is done; that it cannot be noted undoes nothing, and is said."""
+        self.noting(
+            lambda ledger: ledger.put(kind, id_, summary, document, parent=parent, seconds=seconds)
+        )
+
+    def noting(self, note: Callable[[Ledger], object]) -> None:
+        """The same for what notes in the ledger itself."""
         from splarn.core.errors import SplarnError
 
         try:
             with self.ledger() as ledger:
-                ledger.put(kind, id_, summary, document, parent=parent, seconds=seconds)
+                note(ledger)
         except SplarnError as error:
             self.out.note(f"It is done, but not noted in the ledger: {error}")
 

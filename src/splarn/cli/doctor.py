@@ -20,9 +20,16 @@ PACKAGES = (
     ("pymysql", "mariadb", "MariaDB and MySQL targets"),
     ("httpx", "places", "HTTP sources and depots, Millrace"),
     ("fsspec", "places", "s3: and other places"),
+    ("python-calamine", "sheets", "spreadsheets"),
     ("uvicorn", "standin", "simulated services"),
     ("starlette", "standin", "simulated services"),
+    ("pandas", "notebook", "frames in notebooks"),
 )
+# Programs that a runbook's steps call, which others may run elsewhere.
+PROGRAMS = (
+    ("psql", "postgresql-client"), ("mariadb", "mariadb-client"), ("sqlite3", "sqlite3"),
+    ("duckdb", ""),
+)  # fmt: skip
 
 
 def doctor(
@@ -43,29 +50,33 @@ def doctor(
 ) -> int:
     """Tell what is installed, whether the target answers, and what compute is left running large.
 
-    Example: [bold]splarn doctor --to millrace://127.0.0.1:47620[/bold]
+    Example: [bold]splarn doctor --to millrace://127.0.0.1:27620[/bold]
 
     Exit code 1 when a compute runs above its resting tier and no load uses it, 3 when the target
     cannot be reached. The resting tier is what a broken-off load noted, or target.read_tier of the
     job file.
     """
     from splarn.cli.context import Context
+    from splarn.core.kernel import available
 
     context = Context(job, as_json)
     out = context.out
     packages = _packages()
+    programs = _programs()
+    kernel = available()
     out.table(
         ["package", text("version"), "for"],
-        (
-            (
-                one["name"],
-                one["version"] or f"missing: pip install 'splarn[{one['extra']}]'",
-                one["for"],
-            )
-            for one in packages
-        ),
+        ((one["name"], one["version"] or "missing", one["for"]) for one in packages),
     )
-    document: dict[str, Any] = {"packages": packages, "target": None, "compute": None}
+    install = _installing(packages, programs, kernel)
+    for what, words in install:
+        out.note(f"{what}: {words}")
+    if not install:
+        out.good("Nothing is missing.")
+    document: dict[str, Any] = {
+        "packages": packages, "programs": programs, "kernel": kernel,
+        "install": [words for _, words in install], "target": None, "compute": None,
+    }  # fmt: skip
     code = 0
     if to or context.job.target.url:
         code = _target(context, out, context.target(to), restore, document)
@@ -94,6 +105,44 @@ def _packages() -> list[dict[str, Any]]:
         {"name": name, "version": found(name), "extra": extra, "for": purpose}
         for name, extra, purpose in PACKAGES
     ]
+
+
+def _programs() -> list[dict[str, Any]]:
+    from shutil import which
+
+    return [{"name": name, "found": which(name) is not None} for name, _ in PROGRAMS]
+
+
+def _installing(
+    packages: list[dict[str, Any]], programs: list[dict[str, Any]], kernel: bool
+) -> list[tuple[str, str]]:
+    """What is missing, and the command that brings it."""
+    import shutil
+
+    extras = sorted({one["extra"] for one in packages if one["version"] is None})
+    found = []
+    if extras:
+        words = f"pip install 'splarn[{','.join(extras)}]'"
+        found.append(("Packages of extras are missing", words))
+    if not kernel:
+        found.append((
+            "The kernel in C was not built, and reading takes several times as long: with a C "
+            "compiler here",
+            "pip install --force-reinstall --no-cache-dir --no-deps splarn",
+        ))  # fmt: skip
+    absent = {one["name"] for one in programs if not one["found"]}
+    if shutil.which("apt-get") is not None:
+        wanted = [package for name, package in PROGRAMS if name in absent and package]
+        if wanted:
+            found.append((
+                "Clients that runbooks call are missing", f"apt-get install {' '.join(wanted)}"
+            ))  # fmt: skip
+    elif absent - {"duckdb"}:
+        found.append((
+            "Clients that runbooks call are missing",
+            f"install {', '.join(sorted(absent - {'duckdb'}))} with this system's packages",
+        ))  # fmt: skip
+    return found
 
 
 def _target(

@@ -5,19 +5,20 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
+from splarn.cli.charts import bars
 from splarn.cli.tables import Column, name
 from splarn.cli.tables import text as sentences
 from splarn.core.units import plural, show_duration
 
 if TYPE_CHECKING:
-    from splarn.cli.learned import Learned
     from splarn.cli.output import Output
     from splarn.core.tuning.columns import Volume
     from splarn.core.tuning.explain import Finding
     from splarn.core.tuning.forecast import Forecast
+    from splarn.core.tuning.learning import Learned
 
-# The width of the longest bar, and pieces of less than this share are put together.
-BAR, SMALL = 20, 0.01
+# Pieces of less than this share are put together.
+SMALL = 0.01
 
 
 def explained(out: Output, learned: Learned, told: Forecast, volume: Volume) -> dict[str, Any]:
@@ -32,12 +33,11 @@ def explained(out: Output, learned: Learned, told: Forecast, volume: Volume) -> 
     rest = total - sum(one.seconds for one in shown)
     out.say()
     out.head(str(told.configuration))
-    longest = max(one.seconds for one in pieces) or 1.0
+    drawn = bars([one.seconds for one in shown])
     rows = [
-        (one.phase, one.words, show_duration(one.seconds), f"{one.seconds / total:.0%}",
-         "█" * max(round(BAR * one.seconds / longest), 1))
-        for one in shown
-    ]  # fmt: skip
+        (one.phase, one.words, show_duration(one.seconds), f"{one.seconds / total:.0%}", line)
+        for one, line in zip(shown, drawn, strict=True)
+    ]
     if rest > 0:
         rows.append(("", "all else", show_duration(rest), f"{rest / total:.0%}", ""))
     out.table(["phase", name("goes into"), ">time", ">share", Column("", 2)], rows)

@@ -83,12 +83,15 @@ def forecast(
 
     What reaches beyond the trials is marked. Several volumes get a table each.
     """
+    from splarn.cli.charts import show_streams
     from splarn.cli.context import Context
-    from splarn.cli.learned import learn, require_sweep, say_learned, say_volume, volume_of
+    from splarn.cli.learned import learn, require_sweep, say_learned, say_volume
     from splarn.cli.misuse import if_any, read
     from splarn.core.tuning.columns import Table
+    from splarn.core.tuning.forecast import forecast as foretell
+    from splarn.core.tuning.volume import volume_like, volume_of
     from splarn.core.tuning.whatif import WhatIf, parse_shares
-    from splarn.core.units import parse_rate, plural
+    from splarn.core.units import parse_rate, parse_volume, plural
 
     context = Context(job, as_json, settings)
     out = context.out
@@ -109,14 +112,17 @@ def forecast(
     space = context.space(choices, form, bool(entry.document.get("depot")))
     table = Table.of_space(space)
     prices = context.prices(space.values["tier"])
-    wanted = [
-        volume_of(entry.document["sample"], sources, one)
-        for one in (volume.split(",") if volume else [None])
-    ]
-    told = [
-        _told(learned.model, table, one, prices, supposed, sort, where or (), show)
-        for one in wanted
-    ]
+    sample = entry.document["sample"]
+    wanted = (
+        [volume_like(sample, read("--volume", parse_volume, one)) for one in volume.split(",")]
+        if volume
+        else [volume_of(sample, sources or ())]
+    )
+    with out.working("forecasting"):
+        told = [
+            _told(learned.model, table, one, prices, supposed, sort, where or (), show)
+            for one in wanted
+        ]
     out.say(f"Learnt from {learned.words}; {plural(table.count, 'configuration')}.")
     if supposed.words():
         out.say(f"Supposing {', '.join(supposed.words())}.")
@@ -124,10 +130,15 @@ def forecast(
     if link is not None and "ship" not in phases:
         out.note("Nothing is shipped on this way, so the line makes no difference.")
     say_learned(out, learned, prices)
-    documents = []
+    documents: list[dict[str, Any]] = []
     for one, (forecasts, count) in zip(wanted, told, strict=True):
         times = one.bytes / max(learned.model.measured.bytes, 1)
         _show(out, one, times, forecasts[:show], count, prices.currency, sort)
+        if forecasts and not documents:
+            show_streams(
+                out, forecasts[0], space.values["load_streams"],
+                lambda every: foretell(learned.model, every, wanted[0], prices, supposed),
+            )  # fmt: skip
         say_volume(out, one)
         documents.append(
             {
@@ -183,6 +194,7 @@ def _show(
     currency: str,
     sort: str,
 ) -> None:
+    from splarn.cli.charts import show_phases
     from splarn.cli.learned import show_forecasts
     from splarn.core.units import plural, show_duration, show_size
 
@@ -196,9 +208,7 @@ def _show(
     out.say(f"{show_size(volume.bytes)} ({rows}{far}), {shown}{by}.")
     show_forecasts(out, forecasts, currency)
     best = forecasts[0]
-    split = ", ".join(f"{phase} {show_duration(seconds)}" for phase, seconds in best.phases.items())
-    which = "fastest" if sort == "time" else "first"
-    out.say(f"The {which} spends its time so: {split}.")
+    show_phases(out, best, "fastest" if sort == "time" else "first")
     if best.in_turn.median > 1.02 * best.seconds.median:
         out.say(
             f"One stage after the other, it would take {show_duration(best.in_turn.median)}; a run "

@@ -16,7 +16,7 @@ WIDEST, NARROWEST, INDENT = 96, 40, 2
 LONGEST_WORDS = 28
 # What every command takes stands at the end.
 LEVERS = "Levers"
-ALWAYS = ("--job", "--yes", "--json", "--help")
+ALWAYS = ("--job", "--yes", "--json", "--quiet", "--verbose", "--log", "--help")
 OVERVIEW = "Options"
 
 

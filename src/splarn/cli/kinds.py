@@ -54,15 +54,15 @@ def forecasts_by_table(
     """What the load of each table of a plan takes, where its files go into several."""
     from dataclasses import asdict
 
-    from splarn.cli.learned import volume_of
     from splarn.core.run.kinds import by_table, files_of
     from splarn.core.tuning.forecast import forecast
+    from splarn.core.tuning.volume import volume_of
 
     parts = by_table(plan, base)
     told: dict[str, dict[str, Any]] = {}
     for part in parts if len(parts) > 1 else ():
         paths = [path for one in files_of(part, base) for path in one.paths]
-        volume = volume_of(sample, paths, None, by_rows=True)
+        volume = volume_of(sample, paths, by_rows=True)
         one = forecast(model, [plan.configuration], volume, plan.prices)[0]
         told[part.table] = {"forecast": one.as_json(), "volume": asdict(volume)}
     return told

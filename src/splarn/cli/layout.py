@@ -71,7 +71,8 @@ def layout(
         out.note(f"The files are of {len(groups)} kinds; each has a layout of its own.")
     elif delimiter is not None:
         groups = [[source for group in groups for source in group]]
-    every = [infer_layout(group, delimiter=delimiter, flatten=flatten) for group in groups]
+    with out.working("looking how they read"):
+        every = [infer_layout(group, delimiter=delimiter, flatten=flatten) for group in groups]
     places = _places(out_file, [inferred.layout.name for inferred in every])
     taken = next((into for into in places if into is not None and into.exists()), None)
     if taken is not None and not yes:

@@ -169,7 +169,7 @@ def load(
             on_begin=note_begun(context, target),
         )
     priced = {} if record.done_before else context.priced(lambda tier: record.usage(tier))
-    document = {**load_document(record), **priced}
+    document = {**record.as_json(), **priced}
     if not record.done_before:
         summary = (
             f"{record.table}: {plural(record.rows_loaded, 'row')}, {plural(streams, 'stream')}"
@@ -244,26 +244,20 @@ def _mended(
 
 def note_begun(context: Context, target: str) -> Callable[[LoadNote], None]:
     """Notes in the ledger that a load has begun, so that its notes are missed if they go."""
+    from splarn.core.run.noting import note_begun as note
     from splarn.engines import identity
 
-    def note(found: LoadNote) -> None:
-        document = {"state": "begun", "target_id": identity(target), "table": found.table}
-        context.note("load", found.load_id, f"{found.table}: begun", document)
-
-    return note
+    place = identity(target)
+    return lambda found: context.noting(lambda ledger: note(ledger, place, found))
 
 
 def begun_before(context: Context, target: str) -> tuple[tuple[str, str], ...]:
     """Loads into a target that this ledger saw begin and never end, each with its table."""
+    from splarn.core.run.noting import begun_loads
     from splarn.engines import identity
 
-    place = identity(target)
     with context.ledger() as ledger:
-        return tuple(
-            (one.id, str(one.document["table"]))
-            for one in ledger.entries("load")
-            if one.document.get("state") == "begun" and one.document.get("target_id") == place
-        )
+        return begun_loads(ledger, identity(target))
 
 
 def agree(yes: bool, as_json: bool) -> Callable[[int, int], bool] | None:
@@ -385,42 +379,6 @@ def show_load(out: Output, record: LoadRecord) -> None:
         out.note("Not verified.")
     for difference in record.differences:
         out.bad(f"The table differs from what was read: {difference}.")
-
-
-def load_document(record: LoadRecord) -> dict[str, Any]:
-    """A load as JSON."""
-    return {
-        "load_id": record.load_id,
-        "table": record.table,
-        "target": record.place,
-        "engine": record.engine,
-        "rows_loaded": record.rows_loaded,
-        "rows_rejected": record.rows_rejected,
-        "parts": [
-            {
-                "path": part.path,
-                "status": part.note.state,
-                "rows": part.note.rows,
-                "rejected": part.note.refused,
-                "seconds": part.seconds,
-            }
-            for part in record.parts
-        ],
-        "seconds": record.seconds,
-        "phases": record.phases,
-        "stages": dict(record.stages),
-        "verified": record.verified,
-        "differences": list(record.differences),
-        "digests": [digest.__dict__ for digest in record.digests],
-        "rejects": str(record.rejects) if record.rejects else None,
-        "resumed": record.resumed,
-        "notes": list(record.notes),
-        "before": record.before,
-        "compared": record.compared,
-        "hashed": record.hashed,
-        "done_before": record.done_before,
-        "compute": [[one.tier, one.seconds] for one in record.compute],
-    }
 
 
 def load_code(record: LoadRecord) -> int:

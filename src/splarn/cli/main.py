@@ -39,6 +39,22 @@ def main() -> None:
 
 def run(arguments: list[str]) -> int:
     """Runs one command line; returns the exit code."""
+    told: list[str] = []
+    code = INTERRUPTED
+    try:
+        code = _run(arguments, told)
+        return code
+    finally:
+        # What was said of it last, where it failed.
+        if "splarn.cli.voice" in sys.modules:
+            sys.modules["splarn.cli.voice"].VOICE.end(code, *told[-1:])
+
+
+def _run(arguments: list[str], told: list[str]) -> int:
+    def fail(sentence: str, code: int) -> int:
+        told.append(hide(sentence))
+        return _fail(sentence, code, as_json)
+
     debug = "--debug" in arguments or bool(os.environ.get("SPLARN_DEBUG"))
     arguments = [argument for argument in arguments if argument != "--debug"]
     for argument in arguments:
@@ -63,11 +79,11 @@ def run(arguments: list[str]) -> int:
     except SplarnError as error:
         if debug:
             raise
-        return _fail(str(error), error.exit_code, as_json)
+        return fail(str(error), error.exit_code)
     except typer.Exit as error:
         return error.exit_code
     except usage_error as error:
-        return _fail(misuse(error, arguments), 2, as_json)
+        return fail(misuse(error, arguments), 2)
     except (typer.Abort, KeyboardInterrupt):
         return _interrupted(as_json)
     except BrokenPipeError:
@@ -77,12 +93,11 @@ def run(arguments: list[str]) -> int:
     except Exception as error:
         if debug:
             raise
-        told = f"{type(error).__name__}: {error}".splitlines()[0]
-        return _fail(
-            f"Splarn itself failed ({told}): run the command again with --debug and report what "
+        words = f"{type(error).__name__}: {error}".splitlines()[0]
+        return fail(
+            f"Splarn itself failed ({words}): run the command again with --debug and report what "
             "it prints.",
             3,
-            as_json,
         )
 
 

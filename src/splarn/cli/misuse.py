@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
 from splarn.core.errors import RequestError
+from splarn.core.work.words import nearest
 
 Value = TypeVar("Value")
 
@@ -38,16 +38,14 @@ def misuse(error: Any, arguments: Sequence[str]) -> str:
 
 def no_command(name: str, known: Sequence[str]) -> str:
     """Says that there is no command of a name, and which of those known is the nearest."""
-    near = difflib.get_close_matches(name, known, 1)
-    return f"{name}: there is no such command" + (f" (the nearest is {near[0]})" if near else "")
+    return f"{name}: there is no such command{nearest(name, known)}"
 
 
 def _wrong(error: Any, arguments: Sequence[str]) -> str:
     kind = type(error).__name__
     message = " ".join(error.format_message().split()).rstrip(".")
     if kind == "NoSuchOption":
-        near = list(getattr(error, "possibilities", None) or ())
-        hint = f" (the nearest is {near[0]})" if near else ""
+        hint = nearest(error.option_name, _options(error))
         return f"{error.option_name}: there is no such option{hint}"
     if kind == "BadOptionUsage":
         return f"{error.option_name}: a value must follow it"
@@ -67,6 +65,13 @@ def _wrong(error: Any, arguments: Sequence[str]) -> str:
             unknown[1], error.ctx.command.list_commands(error.ctx) if error.ctx else []
         )
     return message
+
+
+def _options(error: Any) -> list[str]:
+    """The options of the command that was given."""
+    context = getattr(error, "ctx", None)
+    known = context.command.get_params(context) if context else ()
+    return [name for one in known for name in one.opts if name.startswith("--")]
 
 
 def _given(name: str, arguments: Sequence[str]) -> str:

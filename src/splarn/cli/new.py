@@ -111,7 +111,8 @@ def new(
     read("--deadline", if_any(parse_duration), deadline)
     files = context.paths(paths)
     groups = grouped([Source.of(path) for path in files])
-    every = [None if layout and not at else infer_layout(one) for at, one in enumerate(groups)]
+    with out.working("looking how they read"):
+        every = [None if layout and not at else infer_layout(one) for at, one in enumerate(groups)]
     first = every[0]
     own = read_layout(layout) if layout is not None else first.layout if first else None
     assert own is not None, "either is there"

@@ -5,10 +5,12 @@ from __future__ import annotations
 import json
 import os
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from splarn.cli.plain import escaped, in_one_line, quiet_json, visible
+from splarn.cli.voice import VOICE, Together, Told
 from splarn.core.source.secrets import hide_all
 from splarn.core.work.progress import Progress, Silent
 
@@ -35,33 +37,38 @@ class Output:
 
     def say(self, text: str = "") -> None:
         """A sentence for people; nothing under `--json`."""
-        if not self.as_json:
+        if self.speaks:
             self._after_table = False
             self.out.print(visible(text), markup=False)
 
     def head(self, text: str) -> None:
         """A line that opens a section."""
-        if not self.as_json:
+        if self.speaks:
             self.out.print(f"[bold]{escaped(text)}[/bold]")
 
     def note(self, text: str) -> None:
-        """Something to be aware of; to stderr under `--json`."""
+        """Something to be aware of; to stderr under `--json`, and always into the log."""
+        VOICE.heard("note", {"text": text})
+        if VOICE.quiet:
+            return
         console = self.err if self.as_json else self.out
         console.print(f"[yellow]{MARK}[/yellow] {escaped(text)}")
 
     def good(self, text: str) -> None:
         """Something that went as it should."""
-        if not self.as_json:
+        VOICE.heard("good", {"text": text})
+        if self.speaks:
             self.out.print(f"[green]{escaped(text)}[/green]")
 
     def bad(self, text: str) -> None:
         """Something that fell short."""
-        console = self.err if self.as_json else self.out
+        VOICE.heard("short", {"text": text})
+        console = self.err if self.as_json or VOICE.quiet else self.out
         console.print(f"[red]{escaped(text)}[/red]")
 
     def table(self, columns: Sequence[str | Column], rows: Iterable[Sequence[str]]) -> None:
         """A table; a column whose head begins with `>` is flush right."""
-        if self.as_json:
+        if not self.speaks:
             return
         from splarn.cli.tables import Column, print_table
 
@@ -79,10 +86,40 @@ class Output:
             text = json.dumps(hide_all(document), ensure_ascii=False, default=str)
             print(quiet_json(text))
 
-    def progress(self) -> Progress:
-        """A live view where someone is looking, otherwise silence."""
-        if self.as_json or not self.err.is_terminal:
-            return Silent()
-        from splarn.cli.live import LiveView
+    @contextmanager
+    def working(self, label: str) -> Iterator[None]:
+        """Shows that something goes on which tells nothing of how far it is."""
+        watch = self.progress()
+        watch.start(label, None, "")
+        try:
+            yield
+        finally:
+            watch.finish()
 
-        return LiveView(self.err)
+    @property
+    def speaks(self) -> bool:
+        """Whether people are told what goes as it should."""
+        return not self.as_json and not VOICE.quiet
+
+    @property
+    def watched(self) -> bool:
+        """Whether someone may look on while the command is at work."""
+        return self.speaks and self.err.is_terminal
+
+    def progress(self) -> Progress:
+        """A live view where someone is looking; what each stage took where that was asked for."""
+        watchers: list[Any] = []
+        if self.watched:
+            from splarn.cli.live import LiveView
+
+            watchers.append(LiveView(self.err))
+        if VOICE.verbose or VOICE.log is not None:
+            watchers.append(Told(self.aside))
+        if not watchers:
+            return Silent()
+        return watchers[0] if len(watchers) == 1 else Together(watchers)
+
+    def aside(self, text: str) -> None:
+        """What only those want to know who asked for more."""
+        if VOICE.verbose:
+            self.err.print(f"  {visible(text)}", markup=False)

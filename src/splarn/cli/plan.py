@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -24,17 +24,8 @@ from splarn.cli.options import (
 from splarn.core.tuning.configuration import LEVERS
 
 if TYPE_CHECKING:
-    from splarn.cli.learned import Learned
-    from splarn.core.prices import Prices
-    from splarn.core.tuning.columns import Volume
     from splarn.core.tuning.configuration import Configuration, Space
-    from splarn.core.tuning.forecast import Forecast
-    from splarn.core.tuning.plan import Choice, Limits
-
-# So many of very many configurations are forecast one by one, the best and the likeliest to fit.
-SHORTLIST = 400
-# So many others are held against the choice.
-RIVALS = 60
+    from splarn.core.tuning.learning import Learned
 
 
 @takes_levers(LEVERS)
@@ -119,11 +110,13 @@ def plan(
         say_learned,
         say_volume,
         show_forecasts,
-        volume_of,
     )
-    from splarn.cli.planned import alternatives_of, seen_of, templates_of
+    from splarn.cli.planned import seen_of, templates_of
     from splarn.core.source.places import is_url, key_of, place
+    from splarn.core.source.secrets import refuse_secrets
+    from splarn.core.tuning.deciding import alternatives_of, choice_of, starting, sureness
     from splarn.core.tuning.plan_file import Plan, Templates, write_plan
+    from splarn.core.tuning.volume import volume_of
     from splarn.core.units import show_duration
 
     context = Context(job, as_json, settings)
@@ -133,13 +126,13 @@ def plan(
     files = context.paths(paths)
     chosen_layout = context.layout(layout, files)
     target = context.target(to)
-    keep_secrets_out(target)
+    refuse_secrets(target, "target")
     into = context.table(table, chosen_layout.name)
     seen = seen_of(context, target, into)
     stands = context.layout_file(layout)
     named = context.depot(depot)
     if named is not None:
-        keep_secrets_out(named, "depot")
+        refuse_secrets(named, "depot")
     space = context.space(choices, chosen_layout.format, named is not None)
     way = context.way(depot)
     packings = space.values["packing"]
@@ -147,16 +140,17 @@ def plan(
     prices = context.prices(space.values["tier"])
     kinds = () if paths else kinds_of(context, into)
     every = [*files, *(place(path) for kind in kinds for path in kind.sources)]
-    wanted = volume_of(learned.sweep.document["sample"], every, None, bool(kinds))
+    wanted = volume_of(learned.sweep.document["sample"], every, bool(kinds))
     space = _within(space, learned, most_streams, leave)
-    choice = _choice(learned, space, wanted, prices, limits)
+    with out.working("forecasting"):
+        choice = choice_of(learned.model, space, wanted, prices, limits)
     chosen = choice.chosen
     again = coming_again(learned.model, choice, wanted, prices, limits, increment, growth)
     reasons = (
         *choice.reasons,
-        *_sureness(learned, choice, wanted, prices, limits),
+        *sureness(learned.model, choice, wanted, prices, limits),
         *again.reasons,
-        *([_starting(chosen, limits)] if limits.ends is not None else []),
+        *([starting(chosen, limits)] if limits.ends is not None else []),
     )
     made = Plan(
         id=f"plan-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}",
@@ -262,90 +256,3 @@ def _within(space: Space, learned: Learned, most: int | None, leave: str | None)
             [Rule(f"less than {share:.0%} left", greedy, ("load_streams", "tier"))]
         )
     return space
-
-
-def _choice(
-    learned: Learned, space: Space, volume: Volume, prices: Prices, limits: Limits
-) -> Choice:
-    """The choice of the whole space; of very many configurations by way of a short list."""
-    import numpy as np
-
-    from splarn.core.tuning.columns import Table
-    from splarn.core.tuning.forecast import MANY, forecast, spread_of
-    from splarn.core.tuning.plan import choose
-
-    table = Table.of_space(space)
-    every: Any = range(table.count)
-    counts = None
-    if table.count > MANY:
-        spread = spread_of(
-            learned.model, table, volume, prices,
-            deadline=limits.deadline, budget=limits.budget,
-        )  # fmt: skip
-        good = spread.chance >= limits.confidence
-        by = spread.cost[:, 1] if limits.deadline is not None else spread.seconds[:, 1]
-        best = np.argsort(np.where(good, by, np.inf))[: SHORTLIST // 2]
-        likely = np.argsort(-spread.chance, kind="stable")[: SHORTLIST // 4]
-        # What is said where nothing keeps the limits is of the fastest and of the cheapest.
-        ends = [np.argsort(one[:, 1])[: SHORTLIST // 8] for one in (spread.seconds, spread.cost)]
-        every = np.unique(np.concatenate((best, likely, *ends))).tolist()
-        counts = int(good.sum()), table.count
-    configurations = [table.at(place) for place in every]
-    told = forecast(learned.model, configurations, volume, prices)
-    return choose(told, limits, prices.currency, counts)
-
-
-def _sureness(
-    learned: Learned, choice: Choice, volume: Volume, prices: Prices, limits: Limits
-) -> list[str]:
-    """Which unknown could overturn the choice, and what would settle it."""
-    from splarn.core.tuning.posterior import Aim
-    from splarn.core.tuning.sensitivity import DRAWS, sensitivity
-
-    if not choice.meets_limits or choice.runner_up is None:
-        return []
-    others = [one.configuration for one in choice.ranked[1 : RIVALS + 1]]
-    told = sensitivity(
-        learned.model, choice.chosen.configuration, others, Aim(volume, limits, prices)
-    )
-    if told.rival is None:
-        return [
-            f"In none of {DRAWS} draws of what the trials leave open would one of the "
-            f"{len(others)} next best be better by 2 % or more."
-        ]
-    why = f", most of all if {told.unknown}" if told.unknown else ""
-    return [
-        f"In {1 - told.chance:.1%} of what the trials leave open one of the {len(others)} next "
-        f"best would be better by 2 % or more, mostly {told.rival}{why}; a trial of {told.trial} "
-        "would tell most about it."
-    ]
-
-
-def _starting(chosen: Forecast, limits: Limits) -> str:
-    """When it has to begin at the latest."""
-    from datetime import timedelta
-
-    import numpy as np
-
-    assert limits.ends is not None, "asked for only where there is a time of the day"
-    needs = float(np.quantile(chosen.draws, limits.confidence, method="higher"))
-    latest = limits.ends - timedelta(seconds=needs)
-    return (
-        f"To end by {limits.ends:%H:%M} with that chance it must begin by {latest:%H:%M:%S}, on "
-        f"{latest:%Y-%m-%d}."
-    )
-
-
-def keep_secrets_out(url: str, what: str = "target") -> None:
-    """Refuses a secret written out in a URL that is about to be put into a file.
-
-    Raises RequestError.
-    """
-    from splarn.core.errors import RequestError
-    from splarn.core.source.secrets import tells_secret
-
-    if tells_secret(url):
-        raise RequestError(
-            f"The {what}'s secrets would be written into the plan: put them into the environment "
-            "and write ${NAME} in their place, in single quotes on the command line."
-        )

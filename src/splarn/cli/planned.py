@@ -2,16 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from splarn.cli.context import Context
-    from splarn.core.prices import Prices
     from splarn.core.target.seen import Seen
-    from splarn.core.tuning.columns import Volume
-    from splarn.core.tuning.configuration import Space
-    from splarn.core.tuning.forecast import Forecast
-    from splarn.core.tuning.model import Model
     from splarn.core.tuning.plan_file import Templates
 
 
@@ -30,31 +25,6 @@ def templates_of(
     source = () if paths else tuple(map(whole, job.source.paths))
     into = "" if table else job.target.table or ""
     return Templates(source, "" if depot else whole(job.target.depot or ""), into)
-
-
-def alternatives_of(
-    model: Model, space: Space, chosen: Forecast, volume: Volume, prices: Prices
-) -> tuple[dict[str, Any], ...]:
-    """What a run may change to: other load streams or tiers, with their forecasts."""
-    from dataclasses import replace
-
-    from splarn.core.tuning.forecast import forecast
-
-    found = []
-    for lever in ("load_streams", "tier"):
-        for value in space.values[lever]:
-            one = replace(chosen.configuration, **{lever: value})
-            if one != chosen.configuration and space.allows(one):
-                found.append((lever, value, one))
-    told = forecast(model, [one for _, _, one in found], volume, prices)
-    return tuple(
-        {
-            "lever": lever, "value": value, "seconds": one.seconds.median,
-            "load": one.phases["load"], "size": one.phases.get("size", 0.0),
-            "cost": one.cost.median,
-        }
-        for (lever, value, _), one in zip(found, told, strict=True)
-    )  # fmt: skip
 
 
 def seen_of(context: Context, target: str, table: str) -> Seen:

@@ -40,13 +40,15 @@ def plot(
     from splarn.cli.decided import decided
     from splarn.core.errors import RequestError
     from splarn.core.work.disk import write_bytes
+    from splarn.core.work.words import nearest
 
     context = Context(job, as_json)
     from splarn.report.figures import FIGURES, drawn, saved
     from splarn.report.palette import DARK, LIGHT
 
     if name not in FIGURES:
-        raise RequestError(f"There is no figure {name!r}: use {', '.join(FIGURES)}.")
+        hint = nearest(name, FIGURES)
+        raise RequestError(f"There is no figure {name!r}{hint}: use {', '.join(FIGURES)}.")
     path = out_file or Path(f"{name}.png")
     if path.suffix not in PICTURES:
         raise RequestError(

@@ -62,16 +62,19 @@ def report(
 
     page = page_of(context, what)
     written, tall = [out_file], out_file.suffix == ".md"
-    folder = figures or (out_file.with_suffix("") if tall else None)
-    beside = {}
-    if folder is not None and page.figures:
-        beside = pictures(page.figures, folder, figures is not None)
-        written += [path for paths in beside.values() for path in paths]
-    if tall:
-        names = {name: os.path.relpath(paths[0], out_file.parent) for name, paths in beside.items()}
-        write_text(out_file, as_markdown(page, names))
-    else:
-        write_text(out_file, as_html(page))
+    with context.out.working("drawing"):
+        folder = figures or (out_file.with_suffix("") if tall else None)
+        beside = {}
+        if folder is not None and page.figures:
+            beside = pictures(page.figures, folder, figures is not None)
+            written += [path for paths in beside.values() for path in paths]
+        if tall:
+            names = {
+                name: os.path.relpath(paths[0], out_file.parent) for name, paths in beside.items()
+            }
+            write_text(out_file, as_markdown(page, names))
+        else:
+            write_text(out_file, as_html(page))
     if not page.figures and figures is not None:
         context.out.note("There is nothing to draw of this.")
     more = f" and {len(written) - 1} figures" if len(written) > 1 else ""

@@ -9,11 +9,10 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from splarn.cli.options import AsJson, JobFile, Settings, Yes
-from splarn.core.units import plural, show_change
+from splarn.cli.voice import VOICE
 
 if TYPE_CHECKING:
     from splarn.cli.context import Context
-    from splarn.core.flow.watching import Log
     from splarn.core.run.drift import Delivery
     from splarn.core.run.flow import RunRecord
     from splarn.core.tuning.plan_file import Plan
@@ -41,12 +40,6 @@ def run(
             help="Change load streams or tier where loading is late, within the plan's limits.",
         ),
     ] = False,
-    log: Annotated[
-        Path | None,
-        typer.Option(
-            "--log", metavar="FILE", help="Write what happens as JSON lines, a line a part."
-        ),
-    ] = None,
     settings: Settings = None,
     yes: Yes = False,
     job: JobFile = None,
@@ -63,7 +56,6 @@ def run(
     from splarn.cli.context import Context
     from splarn.cli.load import load_code
     from splarn.cli.running import anew, hold_to_earlier, say_steps, taken_apart
-    from splarn.core.flow.watching import Log
     from splarn.core.ledger import FOLDER
     from splarn.core.parameters import parse_settings
     from splarn.core.reading.sources import OtherColumnsError
@@ -90,17 +82,12 @@ def run(
         context.out.document({**steps[0], **({"others": steps[1:]} if steps[1:] else {})})
         return 0
     context.check_ledger()
-    kept = Log(log) if log is not None else None
     options = RunOptions(keep_parts, again, adapt, yes)
     documents, code = [], 0
-    try:
-        for one, folder, delivery in zip(tables, folders, looks, strict=True):
-            document, record = carry_out(context, one, folder, delivery, options, kept)
-            documents.append(document)
-            code = max(code, load_code(record.load))
-    finally:
-        if kept is not None:
-            kept.close()
+    for one, folder, delivery in zip(tables, folders, looks, strict=True):
+        document, record = carry_out(context, one, folder, delivery, options)
+        documents.append(document)
+        code = max(code, load_code(record.load))
     # One table has what it ever had; others come beside it.
     others = {"others": documents[1:]} if documents[1:] else {}
     context.out.document({**documents[0], **others})
@@ -123,7 +110,6 @@ def carry_out(
     folder: Path,
     delivery: Delivery,
     options: RunOptions,
-    kept: Log | None,
 ) -> tuple[dict[str, Any], RunRecord]:
     """Carries a plan out for one table, shows what came of it and notes that."""
     from contextlib import ExitStack
@@ -133,15 +119,16 @@ def carry_out(
     from splarn.cli.running import ceilings_of, show_run, telling
     from splarn.core.flow.watching import Watching
     from splarn.core.run.flow import run_plan
+    from splarn.core.run.noting import note_run
     from splarn.core.run.steering import Foresight, Steering
     from splarn.core.source.places import is_url
     from splarn.core.source.secrets import filled
     from splarn.core.work.owner import owned
     from splarn.core.work.pools import Pools
-    from splarn.engines import opener
+    from splarn.engines import identity, opener
 
     out = context.out
-    open_engine = opener(chosen.target)
+    open_engine, target_id = opener(chosen.target), identity(chosen.target)
     landing = None
     if chosen.depot:
         from splarn.depots.landing import DepotLanding
@@ -152,7 +139,7 @@ def carry_out(
         held.enter_context(owned(folder))
         pools = held.enter_context(Pools(inherit=not away))
         watching = Watching(chosen.volume.bytes)
-        looking = not out.as_json and out.err.is_terminal
+        looking = out.watched
         steering = Steering(chosen, watching, open_engine().reads_parts) if options.adapt else None
         view = FlowView(
             out.err if looking else None, steering or Foresight(chosen, watching),
@@ -160,8 +147,7 @@ def carry_out(
         )  # fmt: skip
 
         def heard(what: str, told: dict[str, Any]) -> None:
-            if kept is not None:
-                kept.write(what, told)
+            VOICE.heard(what, told)
             view.look(what, told)
 
         watching.heard = heard
@@ -183,77 +169,15 @@ def carry_out(
                 landing=landing,
                 steering=steering,
             )
-        heard("end", {
-            "load_id": record.load.load_id, "rows": record.load.rows_loaded,
-            "rejected": record.load.rows_rejected, "seconds": record.seconds,
-            "phases": record.phases, "verified": record.load.verified,
-        })  # fmt: skip
-    document = run_document(chosen, record)
+    document = record.as_json(chosen)
     if not record.load.done_before:
-        _note(context, chosen, record, {**document, "delivery": delivery.as_json()})
+        told = {**document, "delivery": delivery.as_json()}
+        way = context.shown_depot(chosen.way)
+        context.noting(lambda ledger: note_run(ledger, chosen, record, told, target_id, way))
     show_run(context, chosen, record, document)
+    heard("end", {
+        "load_id": record.load.load_id, "rows": record.load.rows_loaded,
+        "rejected": record.load.rows_rejected, "seconds": record.seconds,
+        "phases": record.phases, "verified": record.load.verified,
+    })  # fmt: skip
     return document, record
-
-
-def run_document(plan: Plan, record: RunRecord) -> dict[str, Any]:
-    """A run as JSON."""
-    from splarn.cli.load import load_document
-
-    return {
-        "plan_id": plan.id,
-        "parameters": plan.parameters,
-        "configuration": plan.configuration.as_json(),
-        "load": load_document(record.load),
-        "forecast": plan.forecast,
-        "actual": {
-            "seconds": record.seconds,
-            "cost": record.cost.total,
-            "phases": record.phases,
-        },
-        "cost": record.cost.as_json(),
-        "currency": plan.prices.currency,
-        "error_pct": record.error_pct,
-        "resumed": record.resumed,
-        "changes": [one.as_json() for one in record.changes],
-        "rows_not_converted": record.set_aside,
-        "conversion_rejects": str(record.rejects) if record.rejects else None,
-    }
-
-
-def _note(context: Context, plan: Plan, record: RunRecord, document: dict[str, Any]) -> None:
-    """Notes the load and the run in the ledger, for forecasts and runs to come."""
-    from splarn.cli.learned import layout_id
-    from splarn.cli.load import load_document
-    from splarn.core.work.machine import describe_machine
-    from splarn.engines import identity
-
-    rows = f"{record.load.table}: {plural(record.load.rows_loaded, 'row')}"
-    context.note(
-        "load",
-        record.load.load_id,
-        f"{rows}, by {plan.id}",
-        {**load_document(record.load), "target_id": identity(plan.target)},
-        parent=plan.id,
-        seconds=record.load.seconds,
-    )
-    off = ""
-    if record.error_pct is not None:
-        change = show_change(abs(record.error_pct) / 100).lstrip("+")
-        off = f", {change} {'slower' if record.error_pct > 0 else 'faster'} than forecast"
-    context.note(
-        "run",
-        f"run-{record.load.load_id}",
-        rows + off,
-        {
-            **document,
-            "machine": describe_machine(),
-            "trial": None if record.trial is None else record.trial.as_json(),
-            "target_id": identity(plan.target),
-            "layout": layout_id(plan.layout),
-            "depot": context.shown_depot(plan.way),
-            "engine": record.load.engine,
-            "series": plan.templates.table or plan.table,
-        },
-        parent=plan.id,
-        seconds=record.seconds,
-    )

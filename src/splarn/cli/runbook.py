@@ -19,11 +19,24 @@ if TYPE_CHECKING:
     from splarn.report.runbook import Client, Handed
 
 
+# What lies in the folder beside parts and steps.
+FILES = ("load.sh", "with-splarn.sh", "parts.sha256", "layout.json")
+
+
 def runbook(
     plan: Annotated[Path, typer.Argument(metavar="PLAN", help="Plan written by `splarn plan`.")],
     into: Annotated[
-        Path, typer.Option("--into", metavar="DIR", help="New or empty folder for all of it.")
-    ] = Path("runbook"),
+        Path | None,
+        typer.Option(
+            "--into", metavar="DIR", help="New or empty folder for all of it; runbook if left out."
+        ),
+    ] = None,
+    out_file: Annotated[
+        Path | None,
+        typer.Option(
+            "--out", metavar="FILE", help="Put the steps in here, all else in a folder beside it."
+        ),
+    ] = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -33,25 +46,41 @@ def runbook(
 
     The folder has parts for the target's own client (psql, mariadb, sqlite3, duckdb), STEPS.md in
     words, and load.sh, which does them and goes on where it stopped. Bad rows stay behind.
+    with-splarn.sh does the same by Splarn's own commands.
     """
     import hashlib
+    import os
 
     from splarn.cli.context import Context
     from splarn.core.errors import RequestError
+    from splarn.core.layout.descriptor import write_layout
     from splarn.core.reading.faults import replace_rejects
     from splarn.core.run.kinds import files_of
     from splarn.core.shape.parts_format import PartsFormat
     from splarn.core.shape.shaper import shape
     from splarn.core.source.codecs import Packing
+    from splarn.core.source.places import key_of
     from splarn.core.target.names import split_name
     from splarn.core.tuning.plan_file import read_plan
     from splarn.core.units import plural
     from splarn.core.work.disk import outside, write_text
     from splarn.core.work.pools import Pools
     from splarn.engines import open_engine
-    from splarn.report.runbook import Runbook, client_of, script, steps
+    from splarn.report.runbook import (
+        Runbook,
+        client_of,
+        commands,
+        script,
+        splarn_script,
+        steps,
+    )
 
     context = Context(job, as_json)
+    into = into or (Path("runbook") if out_file is None else out_file.with_suffix(""))
+    if out_file is not None and out_file == into:
+        raise RequestError(
+            f"--out: {out_file} is the folder's name too: end it in .md, or give --into alone."
+        )
     out, chosen = context.out, read_plan(plan)
     engine = open_engine(chosen.target)
     client = client_of(engine.name)
@@ -96,16 +125,24 @@ def runbook(
         chosen.prices.currency,
     )  # fmt: skip
     write_text(into / "parts.sha256", "".join(sums))
-    write_text(into / "STEPS.md", steps(book, [f"splarn run {plan}"]))
-    write_text(into / "load.sh", script(book))
-    (into / "load.sh").chmod(0o755)
+    words = out_file or into / "STEPS.md"
+    where = "" if out_file is None else os.path.relpath(into, out_file.parent)
+    sources = [key_of(one.resolve() if isinstance(one, Path) else one) for one in own.paths]
+    by_splarn = commands(chosen, sources, book.target)
+    write_text(words, steps(book, by_splarn, where))
+    write_layout(own.layout, into / "layout.json")
+    for name, text in (
+        ("load.sh", script(book)), ("with-splarn.sh", splarn_script(chosen, by_splarn))
+    ):  # fmt: skip
+        write_text(into / name, text)
+        (into / name).chmod(0o755)
     aside = f", {plural(book.set_aside, 'row')} set aside" if book.set_aside else ""
     out.say(
         f"{plural(book.rows, 'row')} in {plural(len(parts), 'part')} for {client.program}{aside}: "
-        f"wrote {into}. STEPS.md says what to do, and load.sh does it."
+        f"wrote {into}. {words.name} says what to do, and load.sh does it."
     )
     out.document({
-        "files": [str(into / name) for name in ("STEPS.md", "load.sh", "parts.sha256")],
+        "files": [str(words), *(str(into / name) for name in FILES)],
         "parts": len(parts), "rows": book.rows, "set_aside": book.set_aside,
         "client": client.program,
     })  # fmt: skip

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
-from functools import reduce
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,8 +19,6 @@ if TYPE_CHECKING:
     from splarn.core.run.flow import RunRecord
     from splarn.core.tuning.plan_file import Plan
 
-# So many deliveries are remembered.
-LAST = 5
 # A difference from the forecast that is not worth a word.
 SAME = 0.02
 # One that is told as a factor.
@@ -31,10 +28,11 @@ MANY_TIMES = 9
 def anew(context: Context, plan: Plan) -> Plan:
     """A plan whose parameters have other values, with the forecast of what comes with these."""
     from splarn.cli.kinds import forecasts_by_table
-    from splarn.cli.learned import learn, volume_of
+    from splarn.cli.learned import learn
     from splarn.core.errors import RequestError
     from splarn.core.run.kinds import files_of, scaled
     from splarn.core.tuning.forecast import forecast
+    from splarn.core.tuning.volume import volume_of
 
     kinds = files_of(plan, context.job.folder)
     files = [path for one in kinds for path in one.paths]
@@ -51,7 +49,7 @@ def anew(context: Context, plan: Plan) -> Plan:
         by = sum(one.bytes for one in kinds) / max(before, 1)
         return replace(plan, source_bytes=size, forecast=scaled(plan.forecast, by), tables={})
     sample = learned.sweep.document["sample"]
-    volume = volume_of(sample, files, None, bool(plan.kinds))
+    volume = volume_of(sample, files, bool(plan.kinds))
     told = forecast(learned.model, [plan.configuration], volume, plan.prices)[0]
     plan = replace(plan, source_bytes=size, volume=volume, forecast=told.as_json())
     tables = forecasts_by_table(plan, learned.model, sample, context.job.folder)
@@ -85,32 +83,18 @@ def hold_to_earlier(context: Context, plan: Plan) -> Delivery:
 
     What the job lets pass is said.
     """
-    from splarn.core.errors import RequestError
-    from splarn.core.run.drift import KINDS, Delivery, drifted, look_at_delivery
-    from splarn.core.run.kinds import files_of
+    from splarn.core.run.noting import held_to_earlier
     from splarn.engines import identity
 
-    files = files_of(plan, context.job.folder)
-    looks = [look_at_delivery(one.paths, one.layout) for one in files if one.paths]
-    now, before = reduce(Delivery.plus, looks), []
-    place, series = identity(plan.target), plan.templates.table or plan.table
-    with context.ledger() as ledger:
-        for one in ledger.entries("run"):
-            told = one.document
-            same = told.get("target_id") == place and told.get("series") == series
-            if same and told.get("plan_id") != plan.id and told.get("delivery"):
-                before.append(Delivery.read(told["delivery"]))
-    for drift in drifted(now, before[-LAST:]):
-        unlike = f"unlike the deliveries before: {drift.words}"
-        if drift.kind in context.job.run.may_pass:
-            context.out.note(f"This one is {unlike}; the job lets that pass.")
-            continue
-        raise RequestError(
-            f"This delivery is {unlike}. Nothing was loaded: look at it, and where "
-            f'{KINDS[drift.kind]} may come, write may_pass = ["{drift.kind}"] under [run] in the '
-            "job file."
+    job = context.job
+    said: list[str] = []
+    with context.ledger() as ledger, context.out.working("looking at what comes"):
+        found = held_to_earlier(
+            ledger, plan, job.folder, identity(plan.target), job.run.may_pass, said.append
         )
-    return now
+    for one in said:
+        context.out.note(one)
+    return found
 
 
 @contextmanager

@@ -55,7 +55,7 @@ def ship(
 ) -> None:
     """Copy files or a manifest's parts into a depot, byte for byte, in parallel streams.
 
-    Example: [bold]splarn ship parts --to http://127.0.0.1:47610/landing --streams 8[/bold]
+    Example: [bold]splarn ship parts --to http://127.0.0.1:27610/landing --streams 8[/bold]
 
     What is there already with the same content is not sent again, so the same command goes on after
     a break. Each file is proven by its SHA-256 at both ends and is seen there only when it is

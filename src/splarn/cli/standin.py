@@ -18,11 +18,11 @@ def standin(
     depot_port: Annotated[
         int,
         typer.Option("--depot-port", metavar="N", min=0, max=65535, help="0 takes any free one."),
-    ] = 47610,
+    ] = 27610,
     engine_port: Annotated[
         int,
         typer.Option("--engine-port", metavar="N", min=0, max=65535, help="0 takes any free one."),
-    ] = 47620,
+    ] = 27620,
     physics: Annotated[
         str | None,
         typer.Option("--physics", metavar="NAME", help="A shipped preset, or a TOML file."),

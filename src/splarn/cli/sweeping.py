@@ -10,12 +10,8 @@ from splarn.core.units import plural, show_duration, show_money, show_size
 
 if TYPE_CHECKING:
     from splarn.cli.output import Output
-    from splarn.core.ledger import Ledger
-    from splarn.core.target.session import Session
-    from splarn.core.tuning.columns import Volume
     from splarn.core.tuning.configuration import Space
     from splarn.core.tuning.foreseen import Foreseen
-    from splarn.core.tuning.posterior import Aim
     from splarn.core.tuning.strategy import Strategy
     from splarn.core.tuning.trial import Trial
     from splarn.core.work.progress import Progress
@@ -27,27 +23,6 @@ def say_left_out(out: Output, space: Space) -> list[dict[str, Any]]:
     for reason, count in left:
         out.note(f"{plural(count, 'configuration')} left out: {reason}.")
     return [{"reason": reason, "configurations": count} for reason, count in left]
-
-
-def foresee(
-    chooser: Strategy,
-    space: Space,
-    aim: Aim,
-    sample: Volume,
-    earlier: Sequence[Trial],
-) -> Foreseen | None:
-    """What the sweep will about take by earlier sweeps of the same; None where there is none."""
-    from splarn.core.errors import RequestError
-    from splarn.core.tuning.fit import fit_model
-    from splarn.core.tuning.foreseen import FURTHER, by_model
-
-    further = min(FURTHER, chooser.most() - len(chooser.beforehand()))
-    try:
-        return by_model(
-            fit_model(earlier), chooser.beforehand(), further, list(space.grid()), aim, sample
-        )
-    except RequestError:
-        return None
 
 
 def say_foreseen(out: Output, foreseen: Foreseen, loads: int, currency: str, by: str) -> None:
@@ -140,45 +115,6 @@ class Watched:
             over = max(self.limit - (perf_counter() - self.begun), 0.0)
             pieces.append(f"{show_duration(over)} of {show_duration(self.limit)} left")
         self.progress.status(", ".join(pieces))
-
-
-def open_sweep(
-    ledger: Ledger, session: Session, request: dict[str, Any]
-) -> tuple[str, list[Trial]]:
-    """The unfinished sweep of the same request with its trials, or a new one.
-
-    One that is being carried out elsewhere is left alone. It is claimed while the session lives.
-    """
-    import json
-    import secrets
-    from datetime import UTC, datetime
-
-    from splarn.core.tuning.trial import Trial
-
-    # What packings were measured to do is another figure each time.
-    wanted = {k: v for k, v in json.loads(json.dumps(request)).items() if k != "packings"}
-    for last in reversed(ledger.entries("sweep")):
-        same = all(last.document.get(key) == value for key, value in wanted.items())
-        if last.document.get("state") == "open" and same and session.claims.claim(last.id):
-            entries = ledger.entries("trial", parent=last.id)
-            return last.id, [Trial.from_json(entry.document) for entry in entries]
-    sweep_id = f"sweep-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
-    session.claims.claim(sweep_id)
-    ledger.put("sweep", sweep_id, "begun", {**request, "state": "open"})
-    return sweep_id, []
-
-
-def earlier_trials(ledger: Ledger, **wanted: Any) -> list[Trial]:
-    """The trials of the newest sweep that ended and whose document says the same of all these."""
-    from splarn.core.tuning.trial import Trial
-
-    for entry in reversed(ledger.entries("sweep")):
-        if "stopped_because" in entry.document and all(
-            entry.document.get(key) == value for key, value in wanted.items()
-        ):
-            entries = ledger.entries("trial", parent=entry.id)
-            return [Trial.from_json(one.document) for one in entries]
-    return []
 
 
 def say_caches(out: Output, cold: bool, sample: int) -> None:

@@ -254,8 +254,10 @@ def print_table(
         console.print(grid.drawn(width))
     else:
         _print_apart(console, grid)
-    if grid.left_out:
-        left = ", ".join(sorted(grid.left_out, key=[one.words for one in columns].index))
+    # Bars have no name, and nobody misses them.
+    left_out = [one for one in grid.left_out if one]
+    if left_out:
+        left = ", ".join(sorted(left_out, key=[one.words for one in columns].index))
         console.print(f"{' ' * INDENT}[dim]No room for: {escaped(left)}.[/dim]")
 
 

@@ -55,12 +55,18 @@ def undo(
     target = context.target(to)
     if load_id == LAST:
         load_id = _last(context, target)
-    done = take_back(
-        opener(target),
-        load_id,
-        confirm=lambda what: agreed(f"{what}. Go on?", yes, as_json),
-        with_changes=with_changes,
-    )
+    watch = out.progress()
+
+    def confirm(what: str) -> bool:
+        if not agreed(f"{what}. Go on?", yes, as_json):
+            return False
+        watch.start("taking back", None, "")
+        return True
+
+    try:
+        done = take_back(opener(target), load_id, confirm=confirm, with_changes=with_changes)
+    finally:
+        watch.finish()
     document = {
         "load_id": done.load_id,
         "table": done.table,

@@ -15,6 +15,7 @@ from typing import Any
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.source.secrets import hide, hide_all
 from splarn.core.work.disk import explain
+from splarn.core.work.words import nearest
 
 FOLDER = ".splarn"
 FILE = "ledger.sqlite"
@@ -130,9 +131,10 @@ class Ledger:
         hits = exact or hits
         if len(hits) != 1:
             state = "no entry" if not hits else f"{len(hits)} entries"
+            hint = "" if hits else nearest(start, [one.id for one in self.entries()])
             raise RequestError(
                 f"{state.capitalize()} in the ledger {self.path} begin{'' if len(hits) else 's'} "
-                f"with {start!r}: `splarn ledger` lists them."
+                f"with {start!r}{hint}: `splarn ledger` lists them."
             )
         return hits[0]
 

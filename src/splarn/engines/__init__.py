@@ -12,6 +12,7 @@ from splarn.core.errors import RequestError
 from splarn.core.source.secrets import filled, hide
 from splarn.core.target.session import Engine, OpenEngine
 from splarn.core.work.plugins import ENGINES, load, names
+from splarn.core.work.words import nearest
 
 
 def parse_target(text: str) -> URL:
@@ -27,9 +28,11 @@ def parse_target(text: str) -> URL:
             "postgresql://user@host/database."
         ) from None
     kind = url.get_backend_name()
-    if kind not in names(ENGINES):
+    known = names(ENGINES)
+    if kind not in known:
         raise RequestError(
-            f"Targets of the kind {kind!r} are not known: use one of {', '.join(names(ENGINES))}."
+            f"Targets of the kind {kind!r} are not known{nearest(kind, known)}: use one of "
+            f"{', '.join(known)}."
         )
     return url
 

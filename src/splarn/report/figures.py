@@ -111,15 +111,20 @@ def drawn(figure: Figure, told: Any, colours: Palette) -> Any:
 
     from splarn.report.palette import style
 
-    if not figure.needs(told):
-        raise RequestError(
-            f"There is nothing yet to draw {figure.name} of: {_missing(figure.name)}."
-        )
+    refuse_empty(figure, told)
     with mpl.rc_context(style(colours, figure.name)):
         canvas = Canvas(figsize=figure.size, layout="constrained")
         axes = canvas.subplots()
         figure.draw(axes, told, colours)
         return canvas
+
+
+def refuse_empty(figure: Figure, told: Any) -> None:
+    """Raises RequestError where there is nothing to draw a figure of."""
+    if not figure.needs(told):
+        raise RequestError(
+            f"There is nothing yet to draw {figure.name} of: {_missing(figure.name)}."
+        )
 
 
 def _missing(name: str) -> str:

@@ -7,6 +7,7 @@ given again loads none twice.
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -14,6 +15,7 @@ from urllib.parse import unquote, urlsplit
 
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
+from splarn.core.tuning.plan_file import Plan
 from splarn.core.units import plural, show_duration, show_money, show_range, show_size
 
 # Rows of one statement where parts are statements.
@@ -307,14 +309,65 @@ echo "All {book.rows:,} rows are in."
 """
 
 
-def steps(book: Runbook, splarn: Sequence[str]) -> str:
-    """The steps in words, each with what it takes, what to see, and how to go back."""
+def commands(plan: Plan, sources: Sequence[str], target: str) -> list[str]:
+    """What carries a plan out by Splarn's own commands, one stage after the other.
+
+    They are given in the runbook's folder, which holds the layout.
+    """
+    one = plan.configuration
+    bad = plan.bad_rows
+    limit = [] if bad.as_json() is None else ["--bad-row-limit", str(bad.as_json())]
+    shape = [
+        "shape", *sources, "--layout", "layout.json", "--into", "by-splarn",
+        "--part-size", str(one.part_size), "--format", one.format, "--codec", str(one.packing),
+        "--workers", str(one.workers), "--verify",
+    ]  # fmt: skip
+    if bad.count != 0 and one.format != plan.layout.format:
+        shape += ["--rejects", "rejects"]
+    told, parts = [shape], "by-splarn"
+    if plan.depot:
+        landing = f"{plan.depot.rstrip('/')}/{plan.id}"
+        told.append(["ship", "by-splarn", "--to", landing,
+                     "--streams", str(one.transfer_streams or one.load_streams)])  # fmt: skip
+        parts = f"{landing}/datapackage.json"
+    load = [
+        "load", parts, "--to", target, "--table", plan.table, "--table-mode", plan.table_mode,
+        "--streams", str(one.load_streams), "--batch-rows", str(one.batch_rows),
+        "--durability", one.durability, "--indexes", one.indexes, "--route", one.route, "--yes",
+    ]  # fmt: skip
+    if bad.count != 0:
+        load += ["--bad-rows", "set-aside", *limit]
+    if "size" in plan.forecast["phases"]:
+        load += ["--tier", one.tier]
+    return [f"splarn {shlex.join(words)}" for words in (*told, load)]
+
+
+def splarn_script(plan: Plan, lines: Sequence[str]) -> str:
+    """The same as a shell script; each command goes on where it stopped when it is given again."""
+    return f"""\
+#!/usr/bin/env bash
+# {plan.id}: {plan.table} by Splarn's own commands, one stage after the other.
+# Given again it goes on where it stopped; `splarn undo last --to …` takes the load back.
+set -euo pipefail
+cd "$(dirname "$0")"
+
+{chr(10).join(lines)}
+"""
+
+
+def steps(book: Runbook, splarn: Sequence[str], where: str = "") -> str:
+    """The steps in words, each with what it takes, what to see, and how to go back.
+
+    `where` is the runbook's folder as seen from where the steps are written, empty for the same.
+    """
     seconds, cost = book.forecast["seconds"], book.forecast["cost"]
     phases = book.forecast["phases"]
     size = sum(part.bytes for part in book.parts)
     client = book.client
     query, answer = book.counts
     each = book.rows / max(len(book.parts), 1)
+
+    here = f"the folder `{where}`, in which all of this happens" if where else "this folder"
 
     def sql(lines: Sequence[str]) -> str:
         return "```sql\n" + "\n".join(lines) + "\n```"
@@ -331,7 +384,7 @@ takes {show_duration(seconds["median"])}
 ({show_range(seconds["low"], seconds["high"], show_duration)} nine times in ten) and costs
 {show_money(cost["median"], book.currency)}; with `{client.program}` it may be more.
 {aside}
-You need `{client.program}`, `bash`, `sha256sum`, `find` and `xargs`, and this folder. `./load.sh`
+You need `{client.program}`, `bash`, `sha256sum`, `find` and `xargs`, and {here}. `./load.sh`
 does steps 1 to 4; given again it goes on where it stopped. By hand:
 
 ## 1. Are all parts whole?
@@ -384,6 +437,9 @@ again. To go back to what was there before:
 {sql(book.back())}
 
 ## With Splarn
+
+`splarn run` carries the plan out as it is, all stages at the same time; `./with-splarn.sh` does the
+same by single commands, one stage after the other:
 
 ```bash
 {chr(10).join(splarn)}

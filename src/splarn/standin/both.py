@@ -12,7 +12,7 @@ from splarn.standin.physics import DepotPhysics
 from splarn.standin.serve import need_packages, served
 
 # Where the depot and Millrace answer unless told otherwise.
-PORTS = (47610, 47620)
+PORTS = (27610, 27620)
 
 
 def usual_ports() -> tuple[int, int]:

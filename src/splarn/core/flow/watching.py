@@ -2,17 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import threading
 import time
 from collections.abc import Callable, Sequence
-from contextlib import suppress
 from dataclasses import asdict, dataclass
-from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any
 
-from splarn.core.work.disk import outside
 from splarn.core.work.progress import Lane
 
 
@@ -118,27 +113,3 @@ class Watching:
             name: Stand(one.share, self.active[name]() if name in self.active else self.elapsed)
             for name, one in self.stages.items()
         }
-
-
-class Log:
-    """A file of JSON lines that a scheduler can read: what happened, when, and how long it took.
-
-    Raises OutsideError when it cannot be opened; later on the run is worth more than its log.
-    """
-
-    def __init__(self, path: Path) -> None:
-        with outside(f"Writing the log {path}"):
-            path.parent.mkdir(parents=True, exist_ok=True)
-            # Unbuffered, so that what is there is whole at any moment.
-            self._file = path.open("ab", buffering=0)
-
-    def write(self, what: str, told: dict[str, Any]) -> None:
-        """Adds a line."""
-        at = datetime.now(UTC).isoformat(timespec="milliseconds")
-        line = json.dumps({"at": at, "event": what, **told}, ensure_ascii=False, default=str)
-        with suppress(OSError):
-            self._file.write(line.encode() + b"\n")
-
-    def close(self) -> None:
-        """Ends the file."""
-        self._file.close()

@@ -6,6 +6,8 @@ import json
 from pathlib import Path
 from typing import Any
 
+import xxhash
+
 from splarn.core.errors import RequestError
 from splarn.core.layout.dialect import LINES, Dialect
 from splarn.core.layout.fields import Field, Layout
@@ -236,3 +238,8 @@ def write_layout(layout: Layout, path: Path) -> None:
     """Writes a layout file, whole or not at all."""
     text = json.dumps(to_descriptor(layout), indent=2, ensure_ascii=False) + "\n"
     write_text(path, text)
+
+
+def layout_id(layout: Layout) -> str:
+    """What tells one layout from another."""
+    return xxhash.xxh3_64_hexdigest(json.dumps(to_descriptor(layout), sort_keys=True).encode())

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any
 
 from splarn.core.check.limit import BadRows
 from splarn.core.errors import RequestError
@@ -145,6 +146,41 @@ class LoadRecord:
     stages: Mapping[str, float] = field(default_factory=dict)
     # What the engine says it is.
     engine: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        """Everything, ready for JSON."""
+        return {
+            "load_id": self.load_id,
+            "table": self.table,
+            "target": self.place,
+            "engine": self.engine,
+            "rows_loaded": self.rows_loaded,
+            "rows_rejected": self.rows_rejected,
+            "parts": [
+                {
+                    "path": part.path,
+                    "status": part.note.state,
+                    "rows": part.note.rows,
+                    "rejected": part.note.refused,
+                    "seconds": part.seconds,
+                }
+                for part in self.parts
+            ],
+            "seconds": self.seconds,
+            "phases": self.phases,
+            "stages": dict(self.stages),
+            "verified": self.verified,
+            "differences": list(self.differences),
+            "digests": [digest.__dict__ for digest in self.digests],
+            "rejects": str(self.rejects) if self.rejects else None,
+            "resumed": self.resumed,
+            "notes": list(self.notes),
+            "before": self.before,
+            "compared": self.compared,
+            "hashed": self.hashed,
+            "done_before": self.done_before,
+            "compute": [[one.tier, one.seconds] for one in self.compute],
+        }
 
     def usage(self, tier: str) -> Usage:
         """What the load used; `tier` is that of a compute without sizes of its own."""

@@ -10,6 +10,7 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.target.session import Session
 from splarn.core.target.tables import TableColumn
+from splarn.core.work.words import nearest
 
 
 @dataclass(frozen=True)
@@ -88,8 +89,8 @@ def _chosen(layout: Layout, chosen: Sequence[str] | None) -> tuple[str, ...]:
     unknown = [name for name in chosen if name not in layout.names]
     if unknown:
         raise RequestError(
-            f"The layout {layout.name!r} has no field {', '.join(unknown)}: it has "
-            f"{', '.join(layout.names)}."
+            f"The layout {layout.name!r} has no field {', '.join(unknown)}"
+            f"{nearest(unknown[0], layout.names)}: it has {', '.join(layout.names)}."
         )
     return tuple(name for name in layout.names if name in chosen)
 

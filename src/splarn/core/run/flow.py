@@ -61,6 +61,28 @@ class RunRecord:
     trial: Trial | None = None
     changes: tuple[Change, ...] = ()
 
+    def as_json(self, plan: Plan) -> dict[str, Any]:
+        """Everything beside the plan's forecast, ready for JSON."""
+        return {
+            "plan_id": plan.id,
+            "parameters": plan.parameters,
+            "configuration": plan.configuration.as_json(),
+            "load": self.load.as_json(),
+            "forecast": plan.forecast,
+            "actual": {
+                "seconds": self.seconds,
+                "cost": self.cost.total,
+                "phases": self.phases,
+            },
+            "cost": self.cost.as_json(),
+            "currency": plan.prices.currency,
+            "error_pct": self.error_pct,
+            "resumed": self.resumed,
+            "changes": [one.as_json() for one in self.changes],
+            "rows_not_converted": self.set_aside,
+            "conversion_rejects": str(self.rejects) if self.rejects else None,
+        }
+
 
 def run_plan(
     plan: Plan,

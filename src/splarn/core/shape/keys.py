@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
+from splarn.core.work.words import nearest
 
 STEPS = ("year", "month", "day")
 
@@ -31,7 +32,8 @@ def parse_keys(text: str, layout: Layout, partition: bool) -> tuple[Key, ...]:
         field = fields.get(name)
         if field is None:
             raise RequestError(
-                f"There is no field {name!r} to go by: the layout has {', '.join(fields)}."
+                f"There is no field {name!r} to go by{nearest(name, fields)}: the layout has "
+                f"{', '.join(fields)}."
             )
         if not partition:
             if step not in ("", "asc", "desc"):

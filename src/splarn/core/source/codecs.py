@@ -24,6 +24,7 @@ from splarn.core.source.unpacking import (
 )
 from splarn.core.work import plugins
 from splarn.core.work.disk import outside
+from splarn.core.work.words import nearest
 
 BLOCK = 1 << 20
 # Records repeat in long stretches: at the fast levels, longer matches and tables that stay in the
@@ -160,7 +161,8 @@ class Packing:
         if name not in known:
             where = "inside Parquet " if columnar and name in codecs() else ""
             raise RequestError(
-                f"The codec {name!r} is not known {where}here: use {', '.join(known)}."
+                f"The codec {name!r} is not known {where}here{nearest(name, known)}: use "
+                f"{', '.join(known)}."
             )
         low, high = known[name]
         default = codecs()[name].default_level if name in codecs() else low

@@ -16,6 +16,7 @@ from splarn.core.errors import RequestError
 from splarn.core.source.archives import Member, archive_kind, members_of
 from splarn.core.source.places import Place, Remote, find_remote, open_place, place
 from splarn.core.work.disk import ASIDE, outside
+from splarn.core.work.words import nearest_path
 
 # Where an object ends at the edge and another begins.
 _NEXT_OBJECT = re.compile(rb"^\}\s*\{", re.MULTILINE)
@@ -64,7 +65,9 @@ def find_files(
                 if Path(hit).exists() and not Path(hit).is_file() and not Path(hit).is_dir()
             ]
             if not hits:
-                raise RequestError(f"There is no file or folder {path}: check the spelling.")
+                raise RequestError(
+                    f"There is no file or folder {path}{nearest_path(path)}: check the spelling."
+                )
         files.update(dict.fromkeys(hits))
     return list(files)
 

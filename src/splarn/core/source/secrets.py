@@ -89,6 +89,18 @@ def tells_secret(url: str) -> bool:
     )
 
 
+def refuse_secrets(url: str, what: str) -> None:
+    """Refuses a secret written out in the URL of `what` that is about to be put into a file.
+
+    Raises RequestError.
+    """
+    if tells_secret(url):
+        raise RequestError(
+            f"The {what}'s secrets would be written into the plan: put them into the environment "
+            "and write ${NAME} in their place, in single quotes on the command line."
+        )
+
+
 def shown_url(url: str) -> str:
     """A URL without user, password, query and fragment, which may hold secrets."""
     pieces = urlsplit(url)

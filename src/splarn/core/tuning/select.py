@@ -14,6 +14,7 @@ from splarn.core.errors import RequestError
 from splarn.core.tuning.configuration import LEVERS
 from splarn.core.tuning.forecast import Spread
 from splarn.core.units import parse_duration, tier_units
+from splarn.core.work.words import nearest
 
 _CONDITION = re.compile(r"\s*([a-z_ -]+?)\s*(<=|>=|!=|=|<|>)\s*(.+?)\s*")
 _COMPARE: dict[str, Callable[[Any, Any], Any]] = {
@@ -46,7 +47,8 @@ def values_of(spread: Spread, name: str) -> NDArray[Any]:
                 ]
             kept = [one if lever.is_number else str(one) for one in values]
             return np.array(kept)[spread.table.places[field]]
-    raise RequestError(f"{name!r} is no column; use {', '.join(columns_of(spread))}.")
+    known = columns_of(spread)
+    raise RequestError(f"{name!r} is no column{nearest(name, known)}; use {', '.join(known)}.")
 
 
 def chosen(spread: Spread, conditions: Sequence[str]) -> NDArray[np.bool_]:

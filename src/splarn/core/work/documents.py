@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, get_args
+
+from splarn.core.work.words import nearest
 
 if TYPE_CHECKING:
     from pydantic import BaseModel, ValidationError
@@ -70,9 +71,9 @@ def first_wrong(error: ValidationError, model: type[BaseModel] | None = None) ->
 
 def _unknown(place: Sequence[str | int], known: Sequence[str]) -> str:
     key = ".".join(str(piece) for piece in place)
-    near = difflib.get_close_matches(str(place[-1]), known, 1, 0.7)
-    if near:
-        return f"{key} is no key that is known (the nearest is {near[0]})"
+    hint = nearest(str(place[-1]), known)
+    if hint:
+        return f"{key} is no key that is known{hint}"
     return f"{key} is no key that is known; there are {', '.join(known)}" if known else (
         f"{key} is no key that is known"
     )  # fmt: skip

@@ -5,8 +5,8 @@ from __future__ import annotations
 import os
 import platform
 
-from splarn import __version__
 from splarn.core.units import show_size
+from splarn.version import __version__
 
 
 def describe_machine() -> str:

@@ -12,6 +12,8 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor, wait
 from itertools import islice
+from multiprocessing.context import ForkServerContext, ForkServerProcess
+from types import ModuleType
 from typing import Any
 
 from splarn.core.work.lanes import enter_worker, label_of, run_labelled
@@ -135,11 +137,30 @@ def _context(inherit: bool) -> Any:
     alone = threading.active_count() == 1
     if inherit and alone and sys.platform == "linux":
         return multiprocessing.get_context("fork")
-    context = multiprocessing.get_context("forkserver")
+    context = _Unaware()
     # What this one has imported by now, its workers are about to need.
     here = [name for name in sys.modules if not name.startswith(("_", "pytest", "tests"))]
     context.set_forkserver_preload([*_PRELOAD, *here])
     return context
+
+
+class _WithoutMain(ForkServerProcess):
+    """A worker that does not run the main script again, which need not be made for that."""
+
+    @staticmethod
+    def _Popen(process_obj: Any) -> Any:  # noqa: N802
+        main = sys.modules["__main__"]
+        sys.modules["__main__"] = ModuleType("__main__")
+        try:
+            return ForkServerProcess._Popen(process_obj)
+        finally:
+            sys.modules["__main__"] = main
+
+
+class _Unaware(ForkServerContext):
+    """Starts workers from a server process; none of them needs what the main script holds."""
+
+    Process = _WithoutMain
 
 
 def _linger() -> None:

@@ -23,7 +23,7 @@ from splarn.engines.millrace.parts import (
     MillraceTables,
 )
 
-PORT = 47620
+PORT = 27620
 
 
 class MillraceEngine:
@@ -80,7 +80,7 @@ class MillraceSession:
 
     def version(self) -> str:
         """See Session."""
-        from splarn import __version__
+        from splarn.version import __version__
 
         return f"Millrace of Splarn {__version__}"
 

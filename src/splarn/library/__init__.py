@@ -1,0 +1,1 @@
+"""The stages as functions, behind the public names of `splarn`."""

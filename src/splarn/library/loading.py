@@ -1,0 +1,197 @@
+"""Loading for real: load, undo, run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from os import PathLike
+from pathlib import Path
+from typing import Any
+
+from splarn.core.check.limit import BadRows
+from splarn.core.errors import RequestError
+from splarn.core.flow.watching import Watching
+from splarn.core.ledger import FOLDER, Ledger
+from splarn.core.load import LoadRecord, LoadRequest, inputs_from_files, inputs_from_manifest
+from splarn.core.load import load as load_parts
+from splarn.core.load import undo as take_back
+from splarn.core.load.undo import Undone
+from splarn.core.run.flow import RunRecord, run_plan
+from splarn.core.run.kinds import by_table
+from splarn.core.run.noting import begun_loads, held_to_earlier, note_begun, note_run
+from splarn.core.shape.manifest import Manifest
+from splarn.core.target.notes import LoadNote
+from splarn.core.tuning.plan_file import Plan, read_plan
+from splarn.core.units import plural
+from splarn.core.work.machine import describe_machine
+from splarn.core.work.owner import owned
+from splarn.core.work.progress import Progress
+from splarn.engines import identity, opener
+from splarn.library.given import (
+    Files,
+    LayoutLike,
+    bad_rows_of,
+    count_of,
+    depot_of,
+    layout_of,
+    levers_of,
+    manifest_in,
+    places,
+    pools,
+)
+
+
+def load(
+    files: Files | Manifest,
+    to: str,
+    table: str,
+    *,
+    layout: LayoutLike = None,
+    streams: int = 1,
+    batch_rows: int = 50_000,
+    table_mode: str = "create",
+    bad_rows: int | str | BadRows = 0,
+    rejects: str | PathLike[str] = "rejects",
+    again: bool = False,
+    verify: bool = True,
+    remove_more: bool = False,
+    tier: str | None = None,
+    ledger: str | PathLike[str] | None = None,
+    progress: Progress | None = None,
+    **levers: str,
+) -> LoadRecord:
+    """Fills a table from files or a manifest's parts, each row once, and verifies it.
+
+    `to` is the target's URL; `${NAME}` in it comes from the environment. Each of `streams` commits
+    after `batch_rows` rows. `table_mode` is create, append, empty or replace; the latter two remove
+    more rows than come only where `remove_more` allows that. So many `bad_rows` may be set aside
+    into the folder `rejects`. `levers` are durability, indexes and route. The same call goes
+    on with an interrupted load. Where the folder of a `ledger` is given, it is noted there.
+    `LoadRecord.verified` is True only where the table was held against what was read, and equal.
+    Raises RequestError where nothing can be loaded as asked or content is already in,
+    ShortfallError where too many rows are bad, OutsideError when the target fails.
+    """
+    manifest = manifest_in(files)
+    if manifest is not None:
+        if layout is not None:
+            raise RequestError("A manifest has its own layout: leave out layout.")
+        inputs, known = inputs_from_manifest(manifest), manifest.layout
+    else:
+        assert not isinstance(files, Manifest), "a manifest is one"
+        found = places(files)
+        known = layout_of(layout, found)
+        inputs = inputs_from_files(found, known)
+    open_engine, target_id = opener(to), identity(to)
+    book = None if ledger is None else Ledger(Path(ledger))
+    try:
+        request = LoadRequest(
+            open_engine,
+            table,
+            known,
+            inputs,
+            batch_rows=batch_rows,
+            table_mode=table_mode,
+            bad_rows=bad_rows_of(bad_rows),
+            rejects=Path(rejects),
+            again=again,
+            verify=verify,
+            levers=levers_of(levers),
+            tier=tier,
+            begun=() if book is None else begun_loads(book, target_id),
+        )
+        with pools() as opened:
+            record = load_parts(
+                request,
+                opened.streams(count_of(streams, "streams"), open_engine().in_process),
+                progress=progress,
+                confirm=_only_if(remove_more),
+                on_begin=_noting(book, target_id),
+            )
+        if book is not None and not record.done_before:
+            told = {"target_id": target_id, "machine": describe_machine()}
+            summary = (
+                f"{record.table}: {plural(record.rows_loaded, 'row')}, {plural(streams, 'stream')}"
+            )
+            document = {**record.as_json(), **told}
+            book.put("load", record.load_id, summary, document, seconds=record.seconds)
+        return record
+    finally:
+        if book is not None:
+            book.close()
+
+
+def undo(load_id: str, to: str, *, with_changes: bool = False) -> Undone:
+    """Takes a load back, whole or unfinished, where that is exact. `load_id` may be its start.
+
+    What was changed in its rows or in the table since goes too only where `with_changes` says so.
+    Raises RequestError when there is no such load or it cannot be taken back exactly, OutsideError
+    when the target fails.
+    """
+    return take_back(opener(to), load_id, with_changes=with_changes)
+
+
+def run(
+    plan: Plan | str | PathLike[str],
+    *,
+    parts: str | PathLike[str] | None = None,
+    keep_parts: bool = False,
+    rejects: str | PathLike[str] = "rejects",
+    again: bool = False,
+    remove_more: bool = False,
+    ledger: str | PathLike[str] | None = None,
+    heard: Callable[[str, dict[str, Any]], None] | None = None,
+) -> RunRecord:
+    """Carries a plan out: parts are made, shipped and loaded, all at the same time, and verified.
+
+    The same call goes on with an interrupted run. Parts are made in the folder `parts` and removed
+    once they are in, unless `keep_parts`. `heard` is told what happens: a stage, and what of it.
+    Where the folder of a `ledger` is given, the delivery is held against those noted there before,
+    and the run is noted, so that later forecasts learn from it.
+    Raises RequestError where source or target are not what was planned, and what `load` raises.
+    """
+    chosen = plan if isinstance(plan, Plan) else read_plan(Path(plan))
+    base = Path() if ledger is None else Path(ledger)
+    if len(by_table(chosen, base)) > 1:
+        raise RequestError(
+            "This plan is of several tables, which `splarn run` carries out one after the other."
+        )
+    open_engine, target_id = opener(chosen.target), identity(chosen.target)
+    depot = depot_of(chosen.depot or None)
+    folder = base / FOLDER / "parts" / chosen.id if parts is None else Path(parts)
+    watching = Watching(chosen.volume.bytes)
+    if heard is not None:
+        watching.heard = heard
+    book = None if ledger is None else Ledger(base)
+    try:
+        delivery = None if book is None else held_to_earlier(book, chosen, base, target_id)
+        with owned(folder), pools() as opened:
+            record = run_plan(
+                chosen,
+                open_engine,
+                base,
+                folder,
+                opened,
+                watching,
+                rejects=Path(rejects),
+                again=again,
+                keep_parts=keep_parts,
+                confirm=_only_if(remove_more),
+                begun_loads=() if book is None else begun_loads(book, target_id),
+                on_begin=_noting(book, target_id),
+                landing=depot.landing(chosen.id) if chosen.depot else None,
+            )
+        if book is not None and delivery is not None and not record.load.done_before:
+            told = {**record.as_json(chosen), "delivery": delivery.as_json()}
+            note_run(book, chosen, record, told, target_id, depot_of(chosen.way or None).shown)
+        return record
+    finally:
+        if book is not None:
+            book.close()
+
+
+def _only_if(allowed: bool) -> Callable[[int, int], bool]:
+    """The answer to whether more rows may be removed than come."""
+    return lambda removed, coming: allowed
+
+
+def _noting(book: Ledger | None, target_id: str) -> Callable[[LoadNote], None] | None:
+    return None if book is None else lambda note: note_begun(book, target_id, note)
