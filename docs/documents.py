@@ -40,6 +40,13 @@ SHARED: dict[str, Shape] = {
         "extrapolated_levers": ["text A lever in which it does."],
         "on_frontier": "boolean Whether none is both faster and cheaper.",
     },
+    "planned": {
+        "seconds": "$span", "cost": "$span", "phases": "$phases",
+        "configuration?": "$configuration", "cost_items?": "$items", "overlapped?": "$span",
+        "in_turn?": "$span", "extrapolated?": "boolean Whether it reaches beyond the trials.",
+        "extrapolated_levers?": ["text A lever in which it does."],
+        "on_frontier?": "boolean Whether none is both faster and cheaper.",
+    },
     "finding": {
         "kind": "text What was found, as many-small.", "message": "text In a sentence.",
         "path": "text? The file, null for all of them.",
@@ -148,7 +155,7 @@ _DRY = {
 }  # fmt: skip
 _RUN = {
     "plan_id": "text The plan.", "parameters": {"*": "text A value of --set."},
-    "configuration": "$configuration", "load": "$load", "forecast": "$forecast",
+    "configuration": "$configuration", "load": "$load", "forecast": "$planned",
     "actual": {
         "seconds": "number In all.", "cost": "number In all.", "phases": "$phases",
     },

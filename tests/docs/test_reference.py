@@ -11,9 +11,11 @@ from typing import Any
 
 import pytest
 
+from splarn.cli.app import PANELS
 from splarn.demo.walk import JOB, PRICES
 from tests.cli.home import LAYOUT
 from tests.cli.plans import plan_of
+from tests.conftest import _documents
 
 DOCS = Path(__file__).parents[2] / "docs"
 
@@ -87,3 +89,13 @@ def test_messages_that_are_explained_are_said_by_the_program() -> None:
     for message in (one or other for one, other in messages):
         assert message in said, message
     assert len(messages) > 12
+
+
+def test_every_command_has_its_document() -> None:
+    documents = _documents().DOCUMENTS
+    commands = {name for names in PANELS.values() for name in names}
+    assert {name.partition(" ")[0] for name in documents} - {"any,"} == commands
+    # What the page links to is there.
+    page = (DOCS / "documents.md").read_text()
+    heads = {line.lstrip("# ").replace("_", "-") for line in page.splitlines() if line[:1] == "#"}
+    assert set(re.findall(r"\]\(#(.*?)\)", page)) <= heads

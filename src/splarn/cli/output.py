@@ -89,7 +89,7 @@ class Output:
     @contextmanager
     def working(self, label: str) -> Iterator[None]:
         """Shows that something goes on which tells nothing of how far it is."""
-        watch = self.progress()
+        watch = self.progress(logged=False)
         watch.start(label, None, "")
         try:
             yield
@@ -106,15 +106,15 @@ class Output:
         """Whether someone may look on while the command is at work."""
         return self.speaks and self.err.is_terminal
 
-    def progress(self) -> Progress:
+    def progress(self, logged: bool = True) -> Progress:
         """A live view where someone is looking; what each stage took where that was asked for."""
         watchers: list[Any] = []
         if self.watched:
             from splarn.cli.live import LiveView
 
             watchers.append(LiveView(self.err))
-        if VOICE.verbose or VOICE.log is not None:
-            watchers.append(Told(self.aside))
+        if VOICE.verbose or (logged and VOICE.log is not None):
+            watchers.append(Told(self.aside, logged))
         if not watchers:
             return Silent()
         return watchers[0] if len(watchers) == 1 else Together(watchers)

@@ -138,8 +138,9 @@ def with_voice(command: Callable[..., Any]) -> Callable[..., Any]:
 class Told:
     """Progress in words and in the log: a line a stage, once it is over."""
 
-    def __init__(self, say: Callable[[str], None]) -> None:
+    def __init__(self, say: Callable[[str], None], logged: bool = True) -> None:
         self._say = say
+        self._heard = VOICE.heard if logged else lambda what, told: None
         self._label = self._unit = ""
         self._done = self._begun = 0.0
 
@@ -148,7 +149,7 @@ class Told:
         self.finish()
         self._label, self._unit, self._done = label, unit, 0.0
         self._begun = time.perf_counter()
-        VOICE.heard("stage_begins", {"stage": label, "total": total, "unit": unit})
+        self._heard("stage_begins", {"stage": label, "total": total, "unit": unit})
 
     def advance(self, amount: float) -> None:
         """See Progress."""
@@ -170,7 +171,7 @@ class Told:
             return
         seconds = time.perf_counter() - self._begun
         done = round(self._done, 3)
-        VOICE.heard(
+        self._heard(
             "stage_ends",
             {
                 "stage": self._label,

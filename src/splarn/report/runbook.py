@@ -351,7 +351,7 @@ def splarn_script(plan: Plan, lines: Sequence[str]) -> str:
 set -euo pipefail
 cd "$(dirname "$0")"
 
-{chr(10).join(lines)}
+test -e by-splarn/datapackage.json || {chr(10).join(lines)}
 """
 
 
