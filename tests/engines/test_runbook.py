@@ -133,6 +133,44 @@ def test_a_runbook_brings_in_what_splarn_would(
             ask(target, f"SELECT * FROM {table}")
 
 
+def test_a_runbook_puts_a_new_table_in_the_place_of_another(
+    target: str, table: str, tmp_path: Path, splarn: Splarn, clients: Path
+) -> None:
+    kind = target.partition(":")[0]
+    need(kind)
+    good = delivery(tmp_path, 200)
+    plan = plan_of(tmp_path, ["in/*.csv"], target, table=table, mode="replace", part_size=4000)
+    plan.write_text(plan.read_text().replace('"plan-1"', f'"plan-{table}"'))
+    ask(target, f"CREATE TABLE {table} (old INTEGER)", rows=False)
+    ask(target, f"INSERT INTO {table} VALUES (7)", rows=False)
+    assert splarn("runbook", "plan.json", "--into", "book").code == 0
+    book = tmp_path / "book"
+    part = sorted((book / "parts").iterdir())[-1]
+    whole, sums = part.read_bytes(), (book / "parts.sha256").read_text()
+    # While all of it is not there, the old table stays where it is.
+    part.write_bytes(b"")
+    (book / "parts.sha256").write_text("".join(
+        line for line in sums.splitlines(True) if part.name not in line
+    ))  # fmt: skip
+    short = did(book, "./load.sh")
+    assert (short.returncode, "It is not" in short.stderr) == (1, True), short.stdout + short.stderr
+    assert ask(target, f"SELECT * FROM {table}") == [(7,)]
+    part.write_bytes(whole)
+    (book / "parts.sha256").write_text(sums)
+    noted = f"splarn_plan_{table}"
+    ask(target, f"DELETE FROM {noted} WHERE part = '{part.name}'", rows=False)
+    for _ in range(2):
+        ran = did(book, "./load.sh")
+        assert ran.returncode == 0, ran.stdout + ran.stderr
+        assert ask(target, f"SELECT count(*), count(DISTINCT no) FROM {table}") == [(good, good)]
+        assert ask(target, f"SELECT * FROM {table}_before") == [(7,)]
+    back = (book / "STEPS.md").read_text().partition("To go back")[2]
+    for statement in back.partition("```sql\n")[2].partition("```")[0].split(";\n"):
+        if statement.strip():
+            ask(target, statement, rows=False)
+    assert ask(target, f"SELECT * FROM {table}") == [(7,)]
+
+
 def test_the_script_of_splarns_own_commands_carries_the_plan_out_once(
     tmp_path: Path, splarn: Splarn, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -189,6 +189,15 @@ def test_a_script_without_a_main_guard_may_use_workers(tmp_path: Path) -> None:
     assert (done.stdout, done.stderr) == (f"begun\n{delivery.rows}\n", "")
 
 
+def test_the_readme_runs_as_it_stands(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    make_passages(tmp_path / "deliveries", 20_000, 7)
+    monkeypatch.chdir(tmp_path)
+    (block,) = re.findall(r"^```python\n(.*?)^```", (ROOT / "README.md").read_text(), re.M | re.S)
+    names: dict[str, Any] = {}
+    exec(compile(block, "README.md", "exec"), names)
+    assert names["plan"].meets_limits
+
+
 def test_the_guide_runs_as_it_stands(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     make_passages(tmp_path / "delivery", 20_000, 7)
     monkeypatch.chdir(tmp_path)

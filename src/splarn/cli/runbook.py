@@ -16,7 +16,8 @@ if TYPE_CHECKING:
     from splarn.core.shape.parts_format import PartsFormat
     from splarn.core.shape.shaper import Shaped
     from splarn.core.tuning.plan_file import Plan
-    from splarn.report.runbook import Client, Handed
+    from splarn.report.clients import Client
+    from splarn.report.runbook import Handed
 
 
 # What lies in the folder beside parts and steps.
@@ -66,14 +67,9 @@ def runbook(
     from splarn.core.work.disk import outside, write_text
     from splarn.core.work.pools import Pools
     from splarn.engines import open_engine
-    from splarn.report.runbook import (
-        Runbook,
-        client_of,
-        commands,
-        script,
-        splarn_script,
-        steps,
-    )
+    from splarn.report.by_splarn import commands, splarn_script
+    from splarn.report.clients import client_of
+    from splarn.report.runbook import Runbook, script, steps
 
     context = Context(job, as_json)
     into = into or (Path("runbook") if out_file is None else out_file.with_suffix(""))
@@ -87,11 +83,6 @@ def runbook(
     if chosen.kinds:
         raise RequestError(
             f"The plan {chosen.id} has files of several kinds: write a plan for each of them."
-        )
-    if chosen.table_mode == "replace":
-        raise RequestError(
-            "A runbook cannot replace a table by another: plan with the table mode create, append "
-            "or empty."
         )
     if into.exists() and (not into.is_dir() or any(into.iterdir())):
         raise RequestError(f"{into} is already there and not empty: name another folder.")
@@ -108,8 +99,11 @@ def runbook(
         )  # fmt: skip
     quoted = _quoting(chosen.target)
     table = ".".join(map(quoted, split_name(chosen.table)))
+    # One that is to be replaced stays until another is there.
+    made_as = f"{chosen.table}_new" if chosen.table_mode == "replace" else chosen.table
+    into_table = ".".join(map(quoted, split_name(made_as)))
     names = list(map(quoted, own.layout.names))
-    parts, filled = _made(shaped, client, table, names)
+    parts, filled = _made(shaped, client, into_table, names)
     if shaped.faults:
         replace_rejects(into / "rejects.jsonl", shaped.faults)
     sums = []
@@ -119,7 +113,7 @@ def runbook(
         sums.append(f"{digest}  parts/{one.name}\n")
     book = Runbook(
         chosen.id, client, _target(chosen, context.job.folder, engine.is_file), table,
-        engine.ddl(chosen.table, own.layout), chosen.table_mode, tuple(names), tuple(parts),
+        engine.ddl(made_as, own.layout), chosen.table_mode, tuple(names), tuple(parts),
         filled, len(shaped.faults),
         chosen.configuration.load_streams if client.parallel else 1, chosen.forecast,
         chosen.prices.currency,
@@ -227,7 +221,7 @@ def _made(
 def _written(
     form: str, tables: Iterable[Any], layout: Layout, table: str, names: list[str]
 ) -> Iterable[bytes]:
-    from splarn.report.runbook import statements
+    from splarn.report.clients import statements
 
     if form == "sql":
         yield from statements(tables, layout, table, names)

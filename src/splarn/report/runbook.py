@@ -7,151 +7,12 @@ given again loads none twice.
 from __future__ import annotations
 
 import re
-import shlex
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import unquote, urlsplit
 
-from splarn.core.errors import RequestError
-from splarn.core.layout import Layout
-from splarn.core.tuning.plan_file import Plan
 from splarn.core.units import plural, show_duration, show_money, show_range, show_size
-
-# Rows of one statement where parts are statements.
-ROWS = 500
-
-
-@dataclass(frozen=True)
-class Client:
-    """The program that people have for a kind of target.
-
-    `base` gives its command line for a URL, `load` what brings one part in within a transaction
-    that notes it, of the table, its columns, and where parts are noted. `form` is what parts are
-    written as, `parallel` whether several may go in at once.
-    """
-
-    program: str
-    form: str
-    parallel: bool
-    base: Callable[[str], str]
-    query: str
-    load: Callable[[str, Sequence[str], str], str]
-
-
-def _database(url: str) -> str:
-    """The path of a database file."""
-    return unquote(urlsplit(url).path)[1:]
-
-
-def _quoted(text: str) -> str:
-    """A text for the shell, in which nothing is replaced but the part and `${NAME}`."""
-    escaped = re.sub(r'([\\"`$])', r"\\\1", text)
-    return '"' + re.sub(r"\\\$(?=PART\b|NAME\b|\{[A-Za-z_])", "$", escaped) + '"'
-
-
-def _mariadb(url: str) -> str:
-    pieces = urlsplit(url)
-    words = ["mariadb --no-defaults --local-infile=1 --batch --skip-column-names"]
-    words.append(f"--host={_quoted(pieces.hostname or '127.0.0.1')} --protocol=tcp")
-    words += [f"--port={pieces.port}"] if pieces.port else []
-    words += [f"--user={_quoted(unquote(pieces.username))}"] if pieces.username else []
-    words += [f"--password={_quoted(unquote(pieces.password))}"] if pieces.password else []
-    return " ".join([*words, _quoted(pieces.path[1:])])
-
-
-def _note(noted: str) -> str:
-    return f"INSERT INTO {noted} VALUES ('$NAME');"
-
-
-def _null(columns: Sequence[str]) -> str:
-    """How parts write a null; a line of one empty column would be no row."""
-    return "" if len(columns) > 1 else "\\N"
-
-
-def _postgresql_load(table: str, columns: Sequence[str], noted: str) -> str:
-    copy = (
-        f"\\copy {table} ({', '.join(columns)}) FROM '$PART' WITH (FORMAT csv, ENCODING 'UTF8', "
-        f"NULL '{_null(columns)}')"
-    )
-    return f"client --single-transaction -c {_quoted(_note(noted))} -c {_quoted(copy)}"
-
-
-def _duckdb_load(table: str, columns: Sequence[str], noted: str) -> str:
-    copy = (
-        f"COPY {table} ({', '.join(columns)}) FROM '$PART' (FORMAT csv, HEADER false, "
-        "AUTO_DETECT false, DELIMITER ',', QUOTE '\"', ESCAPE '\"', "
-        f"NULLSTR '{_null(columns)}');"
-    )
-    return f"client -c {_quoted(f'BEGIN; {_note(noted)} {copy} COMMIT;')}"
-
-
-def _mariadb_load(table: str, columns: Sequence[str], noted: str) -> str:
-    load = (
-        f"LOAD DATA LOCAL INFILE '$PART' INTO TABLE {table} CHARACTER SET utf8mb4 "
-        f"({', '.join(columns)});"
-    )
-    strict = "SET sql_mode = 'STRICT_ALL_TABLES';"
-    return f"client -e {_quoted(f'{strict} START TRANSACTION; {_note(noted)} {load} COMMIT;')}"
-
-
-def _sqlite_load(table: str, columns: Sequence[str], noted: str) -> str:
-    return (
-        f"{{ echo {_quoted(f'BEGIN IMMEDIATE; {_note(noted)}')}; cat \"$PART\"; echo 'COMMIT;'; }} "
-        "| client"
-    )
-
-
-CLIENTS = {
-    "postgresql": Client(
-        "psql", "csv", True,
-        lambda url: f"psql {_quoted(url)} --no-psqlrc -q -v ON_ERROR_STOP=1", "-At -c",
-        _postgresql_load,
-    ),
-    "mariadb": Client("mariadb", "tsv", True, _mariadb, "-e", _mariadb_load),
-    "sqlite": Client(
-        "sqlite3", "sql", False, lambda url: f"sqlite3 -bail -batch {_quoted(_database(url))}", "",
-        _sqlite_load,
-    ),
-    "duckdb": Client(
-        "duckdb", "csv", False, lambda url: f"duckdb {_quoted(_database(url))}",
-        "-noheader -list -c", _duckdb_load,
-    ),
-}  # fmt: skip
-
-
-def client_of(kind: str) -> Client:
-    """The client of a kind of target. Raises RequestError where people have none."""
-    kind = "mariadb" if kind == "mysql" else kind
-    if kind not in CLIENTS:
-        raise RequestError(
-            f"There is no client that people have for targets of the kind {kind}: a runbook can be "
-            f"written for {', '.join(CLIENTS)}."
-        )
-    return CLIENTS[kind]
-
-
-def statements(tables: Iterable[Any], layout: Layout, into: str, columns: Sequence[str]) -> Any:
-    """Rows as INSERT statements, as SQLite stores what Splarn would."""
-    from splarn.core.reading.text import value_text
-
-    bare = {field.name for field in layout.fields if field.type in ("integer", "number")}
-    for table in tables:
-        told = []
-        for field, column in zip(layout.fields, table.columns, strict=True):
-            texts = value_text(column).to_pylist()
-            if field.type == "boolean":
-                told.append(["NULL" if one is None else str(int(one == "true")) for one in texts])
-            elif field.name in bare:
-                told.append(["NULL" if one is None else one for one in texts])
-            else:
-                told.append(
-                    ["NULL" if one is None else "'" + one.replace("'", "''") + "'" for one in texts]
-                )
-        rows = [f"({', '.join(row)})" for row in zip(*told, strict=True)]
-        for at in range(0, len(rows), ROWS):
-            values = ",\n".join(rows[at : at + ROWS])
-            yield f"INSERT INTO {into} ({', '.join(columns)}) VALUES\n{values};\n".encode()
+from splarn.report.clients import Client, for_shell
 
 
 @dataclass(frozen=True)
@@ -189,9 +50,12 @@ class Runbook:
     @property
     def before(self) -> str:
         """The table that keeps what was there before."""
-        last = self.table[-1]
-        closed = last in '"`'
-        return f"{self.table[:-1]}_before{last}" if closed else f"{self.table}_before"
+        return _beside(self.table, "_before")
+
+    @property
+    def into(self) -> str:
+        """The table that parts go into: one beside the other where that is to be replaced."""
+        return _beside(self.table, "_new") if self.mode == "replace" else self.table
 
     @property
     def noted(self) -> str:
@@ -205,7 +69,7 @@ class Runbook:
 
     def prepare(self) -> list[tuple[str, list[str]]]:
         """What comes before the first part, by what notes that it is done; may be done again."""
-        if self.mode == "create":
+        if self.mode in ("create", "replace"):
             made = self.ddl.replace("CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1)
             return [("(table)", [made])]
         copy = [f"DROP TABLE IF EXISTS {self.before};",
@@ -215,9 +79,26 @@ class Runbook:
             steps.append(("(emptied)", [f"DELETE FROM {self.table};"]))
         return steps
 
+    def renamed(self, table: str, name: str) -> str:
+        """The statement that gives a table another name."""
+        if self.client.program == "mariadb":
+            return f"RENAME TABLE {table} TO {name};"
+        return f"ALTER TABLE {table} RENAME TO {_bare(name)};"
+
+    def swap(self, kept: bool) -> str:
+        """Puts the new table in the place of the other, all at once; that is `kept`, or none."""
+        away = [self.renamed(self.table, self.before)] if kept else []
+        steps = " ".join([*away, self.renamed(self.into, self.table)])
+        if self.client.program == "mariadb":
+            # One statement of its own is all or nothing there.
+            return steps.replace("; RENAME TABLE", ",")
+        return f"BEGIN; {steps} COMMIT;"
+
     def back(self) -> list[str]:
         """Statements that make it as it was before."""
         gone = f"DROP TABLE {self.noted};"
+        if self.mode == "replace":
+            return [f"DROP TABLE {self.table};", self.renamed(self.before, self.table), gone]
         if self.mode == "create":
             return [f"DROP TABLE {self.table};", gone]
         return [f"DELETE FROM {self.table};",
@@ -226,11 +107,12 @@ class Runbook:
 
     def tidy(self) -> list[str]:
         """Statements once all is well."""
-        kept = [f"DROP TABLE {self.before};"] if self.mode != "create" else []
+        # Where there was no table before, none is kept.
+        there = "IF EXISTS " if self.mode == "replace" else ""
+        kept = [f"DROP TABLE {there}{self.before};"] if self.mode != "create" else []
         return [f"DROP TABLE {self.noted};", *kept]
 
-    @property
-    def counts(self) -> tuple[str, str]:
+    def counts(self, table: str) -> tuple[str, str]:
         """A query whose answer is one line, and that answer; of more than a table, rows alone."""
         if self.mode == "append":
             return (
@@ -242,20 +124,58 @@ class Runbook:
         if self.client.program == "mariadb":
             joined = f"CONCAT_WS(' ', {', '.join(told)})"
         figures = [self.rows, *self.filled.values()]
-        return f"SELECT {joined} FROM {self.table};", " ".join(map(str, figures))
+        return f"SELECT {joined} FROM {table};", " ".join(map(str, figures))
+
+
+def _beside(table: str, ending: str) -> str:
+    """The name of a table with an ending, inside its quotes where it has some."""
+    last = table[-1]
+    return f"{table[:-1]}{ending}{last}" if last in '"`' else f"{table}{ending}"
+
+
+def _bare(table: str) -> str:
+    """A table's name without its schema."""
+    names: list[str] = re.findall(r'"(?:[^"]|"")+"|`(?:[^`]|``)+`|[^.]+', table)
+    return names[-1]
+
+
+def _look(book: Runbook) -> str:
+    """Shell lines that hold the table against what was read, and put it in place of another."""
+    query, answer = book.counts(book.table)
+    wrong = f"""if [ "$found" != {for_shell(answer)} ]; then
+    echo "It is not: there is $found, and should be {answer}. STEPS.md says how to go back." >&2
+    exit 1
+fi"""
+    look = f"found=$(run {for_shell(query)})\n{wrong}"
+    if book.mode != "replace":
+        return look
+    # The new table has its own name until it is in its place.
+    new = book.counts(book.into)[0]
+    there = for_shell(f"SELECT count(*) FROM {book.table};")
+    first = f"found=$(run {for_shell(new)})\n{wrong}"
+    inner = "\n".join(f"    {line}" for line in first.split("\n"))
+    return f"""if run {for_shell(f"SELECT count(*) FROM {book.into};")} >/dev/null 2>&1; then
+{inner}
+    echo "5. In its place"
+    if run {there} >/dev/null 2>&1; then
+        run {for_shell(book.swap(True))}
+    else
+        run {for_shell(book.swap(False))}
+    fi
+fi
+{look}"""
 
 
 def script(book: Runbook) -> str:
     """The steps as a shell script, which goes on where it stopped when it is given again."""
-    query, answer = book.counts
     client = book.client
     prepare = "\n".join(
-        f"once '{mark}' {' '.join(map(_quoted, lines))}" for mark, lines in book.prepare()
+        f"once '{mark}' {' '.join(map(for_shell, lines))}" for mark, lines in book.prepare()
     )
     fresh = ""
     if book.mode == "create":
-        count = _quoted(f"SELECT count(*) FROM {book.table};")
-        there = _quoted(f"{book.table} is already there: take it away, or plan for it as it is.")
+        count = for_shell(f"SELECT count(*) FROM {book.table};")
+        there = for_shell(f"{book.table} is already there: take it away, or plan for it as it is.")
         fresh = f"""
     if run {count} >/dev/null 2>&1; then
         echo {there} >&2
@@ -277,7 +197,7 @@ sha256sum --quiet -c parts.sha256
 
 echo "2. The table"
 if ! run "SELECT count(*) FROM {book.noted};" >/dev/null 2>&1; then{fresh}
-    run {_quoted(book.noting)}
+    run {for_shell(book.noting)}
 fi
 once() {{
     mark=$1
@@ -293,65 +213,15 @@ echo "3. {plural(len(book.parts), "part")}, {book.streams} at once"
 load_part() {{
     PART=$1 NAME=$(basename "$1")
     if [ "$(run "SELECT count(*) FROM {book.noted} WHERE part = '$NAME';")" = 0 ]; then
-        {client.load(book.table, book.names, book.noted)}
+        {client.load(book.into, book.names, book.noted)}
     fi
 }}
 export -f load_part
 find parts -type f | sort | xargs -P {book.streams} -I '{{}}' bash -euo pipefail -c 'load_part {{}}'
 
 echo "4. Is all of it there?"
-found=$(run {_quoted(query)})
-if [ "$found" != {_quoted(answer)} ]; then
-    echo "It is not: there is $found, and should be {answer}. STEPS.md says how to go back." >&2
-    exit 1
-fi
+{_look(book)}
 echo "All {book.rows:,} rows are in."
-"""
-
-
-def commands(plan: Plan, sources: Sequence[str], target: str) -> list[str]:
-    """What carries a plan out by Splarn's own commands, one stage after the other.
-
-    They are given in the runbook's folder, which holds the layout.
-    """
-    one = plan.configuration
-    bad = plan.bad_rows
-    limit = [] if bad.as_json() is None else ["--bad-row-limit", str(bad.as_json())]
-    shape = [
-        "shape", *sources, "--layout", "layout.json", "--into", "by-splarn",
-        "--part-size", str(one.part_size), "--format", one.format, "--codec", str(one.packing),
-        "--workers", str(one.workers), "--verify",
-    ]  # fmt: skip
-    if bad.count != 0 and one.format != plan.layout.format:
-        shape += ["--rejects", "rejects"]
-    told, parts = [shape], "by-splarn"
-    if plan.depot:
-        landing = f"{plan.depot.rstrip('/')}/{plan.id}"
-        told.append(["ship", "by-splarn", "--to", landing,
-                     "--streams", str(one.transfer_streams or one.load_streams)])  # fmt: skip
-        parts = f"{landing}/datapackage.json"
-    load = [
-        "load", parts, "--to", target, "--table", plan.table, "--table-mode", plan.table_mode,
-        "--streams", str(one.load_streams), "--batch-rows", str(one.batch_rows),
-        "--durability", one.durability, "--indexes", one.indexes, "--route", one.route, "--yes",
-    ]  # fmt: skip
-    if bad.count != 0:
-        load += ["--bad-rows", "set-aside", *limit]
-    if "size" in plan.forecast["phases"]:
-        load += ["--tier", one.tier]
-    return [f"splarn {shlex.join(words)}" for words in (*told, load)]
-
-
-def splarn_script(plan: Plan, lines: Sequence[str]) -> str:
-    """The same as a shell script; each command goes on where it stopped when it is given again."""
-    return f"""\
-#!/usr/bin/env bash
-# {plan.id}: {plan.table} by Splarn's own commands, one stage after the other.
-# Given again it goes on where it stopped; `splarn undo last --to …` takes the load back.
-set -euo pipefail
-cd "$(dirname "$0")"
-
-test -e by-splarn/datapackage.json || {chr(10).join(lines)}
 """
 
 
@@ -364,7 +234,7 @@ def steps(book: Runbook, splarn: Sequence[str], where: str = "") -> str:
     phases = book.forecast["phases"]
     size = sum(part.bytes for part in book.parts)
     client = book.client
-    query, answer = book.counts
+    query, answer = book.counts(book.into)
     each = book.rows / max(len(book.parts), 1)
 
     here = f"the folder `{where}`, in which all of this happens" if where else "this folder"
@@ -372,6 +242,10 @@ def steps(book: Runbook, splarn: Sequence[str], where: str = "") -> str:
     def sql(lines: Sequence[str]) -> str:
         return "```sql\n" + "\n".join(lines) + "\n```"
 
+    in_place = "" if book.mode != "replace" else (
+        f"If it is, the new table takes the place of the other, which is kept as {book.before}:\n\n"
+        f"{sql([book.swap(True)])}\n\n(Where there was none: `{book.swap(False)}`)\n\n"
+    )  # fmt: skip
     aside = "" if not book.set_aside else (
         f"\n{plural(book.set_aside, 'row')} could not be read as the layout has it and "
         "stayed behind; they are in `rejects.jsonl`, with the file and line of each.\n"
@@ -409,7 +283,7 @@ transaction that also notes it; of a part, for instance `{book.parts[0].name}`:
 ```bash
 client() {{ {client.base(book.target)} "$@"; }}
 PART=parts/{book.parts[0].name} NAME={book.parts[0].name}
-{client.load(book.table, book.names, book.noted)}
+{client.load(book.into, book.names, book.noted)}
 ```
 
 After each, this is one more, and the table has about {each:,.0f} rows more; after all, it is
@@ -425,7 +299,7 @@ The answer must be `{answer}`{
         ""
         if book.mode == "append"
         else ": the rows, and the values that are no null of each column"
-    }. If it is, tidy up:
+    }. {in_place}If it is, tidy up:
 
 {sql(book.tidy())}
 
