@@ -89,6 +89,7 @@ SHARED: dict[str, Shape] = {
         "compared": "integer Rows that were read back, value by value.",
         "hashed": "boolean Whether a hash of every cell was the same.",
         "done_before": "boolean Whether all of it was in already, so that nothing was loaded.",
+        "promises": ["text What holds of an engine by description."],
         "compute": [["any A tier and its seconds."]],
         "cost?": "$items", "currency?": "text Of the cost.",
     },
@@ -221,6 +222,15 @@ DOCUMENTS: dict[str, Shape] = {
             "currency": "text Of both.",
         },
         "probe?": {"*": "any Bytes or seconds a second that this machine can do."},
+    },
+    "doctor --engine": {
+        "engine": "text What it is called.", "place": "text What it is known by.",
+        "tried": [{
+            "what": "text What was tried.", "holds": "boolean? Null where it is not declared.",
+            "answer": "text What came of it.",
+        }],
+        "promise": "text? How it is with loading twice; null where something fails.",
+        "sentences": ["text What holds and what does not."],
     },
     "standin": {
         "depot": "text Its address.", "engine": "text Its URL.", "folder": "text What it keeps.",

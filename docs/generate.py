@@ -19,6 +19,7 @@ from splarn.cli.help import command_help
 from splarn.core.job import Job
 from splarn.core.prices import Prices
 from splarn.core.tuning.configuration import LEVERS
+from splarn.engines.described.description import Description
 
 HERE = Path(__file__).parent
 
@@ -190,7 +191,8 @@ def keys(document: dict[str, Any]) -> str:
 
     def put(properties: dict[str, Any], before: str) -> None:
         for name, one in properties.items():
-            inner = one.get("$ref") or one.get("additionalProperties", {}).get("$ref")
+            further = one.get("additionalProperties")
+            inner = one.get("$ref") or (further.get("$ref") if isinstance(further, dict) else None)
             if inner:
                 named = f"{before}{name}" if "$ref" in one else f"{before}{name}.NAME"
                 put(defined[inner.rpartition("/")[2]]["properties"], f"{named}.")
@@ -222,15 +224,19 @@ def everything() -> dict[Path, str]:
     """What each file should hold."""
     job = schema_of(Job, "Splarn job file", "job.schema.json")
     prices = schema_of(Prices, "Splarn price list", "prices.schema.json")
+    engine = schema_of(Description, "Splarn engine's description", "engine.schema.json")
     text = (
         BEGIN + commands() + "\n## The job file\n\n`splarn.toml`; its schema for editors is "
         "[job.schema.json](schemas/job.schema.json).\n\n" + keys(job)
         + "\n## The price list\n\nA TOML file that the job names; its schema is "
         "[prices.schema.json](schemas/prices.schema.json).\n\n" + keys(prices)
         + "\n## The plan\n\nA JSON file, readable and editable; its schema is "
-        "[plan.schema.json](schemas/plan.schema.json).\n\n" + CODES
+        "[plan.schema.json](schemas/plan.schema.json).\n\n"
+        + "## The description of an engine\n\nA TOML file that a target `described:FILE` names; "
+        "its schema is [engine.schema.json](schemas/engine.schema.json), and [Describe your "
+        "engine](describe-your-engine.md) the guide to it.\n\n" + keys(engine) + "\n" + CODES
     )  # fmt: skip
-    schemas = {"job": job, "prices": prices, "plan": plan_schema()}
+    schemas = {"job": job, "prices": prices, "plan": plan_schema(), "engine": engine}
     documents = {
         f"documents/{name.replace(' ', '').replace('--', '-').replace(',', '-')}": {
             "$schema": "https://json-schema.org/draft/2020-12/schema",

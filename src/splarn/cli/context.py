@@ -367,6 +367,10 @@ def _beside(url: str, folder: Path) -> str:
     scheme, mark, database = url.partition(":///")
     from splarn.engines import is_file
 
+    if url.startswith("described:") and not mark:
+        path = url.partition(":")[2]
+        return f"described:{folder / path}" if folder != Path() else url
+
     if not mark or database.startswith(("/", "$")) or not is_file(scheme.split("+")[0]):
         return url
     return f"{scheme}:///{folder / database}" if folder != Path() else url

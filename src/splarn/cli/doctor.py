@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from splarn.cli.options import AsJson, JobFile, TargetUrl
+from splarn.cli.options import AsJson, DepotPlace, JobFile, TargetUrl
 from splarn.cli.tables import text
 
 if TYPE_CHECKING:
@@ -45,6 +46,13 @@ def doctor(
             help="Measure what disk, memory, codecs, loopback, target and depot can do at most.",
         ),
     ] = False,
+    engine: Annotated[
+        Path | None,
+        typer.Option(
+            "--engine", metavar="FILE", help="Try a description of an engine, and say what holds."
+        ),
+    ] = None,
+    depot: DepotPlace = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -54,13 +62,18 @@ def doctor(
 
     Exit code 1 when a compute runs above its resting tier and no load uses it, 3 when the target
     cannot be reached. The resting tier is what a broken-off load noted, or target.read_tier of the
-    job file.
+    job file. With --engine every statement of a description is tried on scratch tables with three
+    small parts, by way of --depot where one is named.
     """
     from splarn.cli.context import Context
     from splarn.core.kernel import available
 
     context = Context(job, as_json)
     out = context.out
+    if engine is not None:
+        from splarn.cli.describing import try_description
+
+        return try_description(context, engine, depot)
     packages = _packages()
     programs = _programs()
     kernel = available()

@@ -158,6 +158,7 @@ def load(
         read_tier=read_tier or context.job.target.read_tier,
     )
     context.check_ledger()
+    say_promises(out, open_engine)
     request = replace(request, begun=begun_before(context, target))
     # What is reached over a line has opened connections, which no copy of this process may use.
     with Pools(inherit=all(isinstance(one.path, Path) for one in inputs)) as pools:
@@ -279,6 +280,12 @@ def agreed(question: str, yes: bool, as_json: bool) -> bool:
     if as_json or not sys.stdin.isatty():
         return False
     return typer.confirm(question)
+
+
+def say_promises(out: Output, open_engine: OpenEngine) -> None:
+    """Says before the first row what holds of an engine that is described, and what does not."""
+    for sentence in open_engine().promises:
+        out.note(sentence)
 
 
 def say_restored(out: Output, open_engine: OpenEngine) -> None:

@@ -115,7 +115,7 @@ def carry_out(
     from contextlib import ExitStack
 
     from splarn.cli.flow_view import FlowView
-    from splarn.cli.load import agree, begun_before, note_begun
+    from splarn.cli.load import agree, begun_before, note_begun, say_promises
     from splarn.cli.running import ceilings_of, show_run, telling
     from splarn.core.flow.watching import Watching
     from splarn.core.run.flow import run_plan
@@ -129,6 +129,7 @@ def carry_out(
 
     out = context.out
     open_engine, target_id = opener(chosen.target), identity(chosen.target)
+    say_promises(out, open_engine)
     landing = None
     if chosen.depot:
         from splarn.depots.landing import DepotLanding

@@ -20,8 +20,9 @@ def parse_target(text: str) -> URL:
 
     Raises RequestError when it is no URL, its kind is not known or a name is not set.
     """
+    written = filled(text, "The target")
     try:
-        url = make_url(filled(text, "The target"))
+        url = _described(written) or make_url(written)
     except (ArgumentError, ValueError):
         raise RequestError(
             "The target is not a URL: write it like sqlite:///larkmere.db or "
@@ -35,6 +36,14 @@ def parse_target(text: str) -> URL:
             f"{', '.join(known)}."
         )
     return url
+
+
+def _described(text: str) -> URL | None:
+    """The URL of an engine that is named by its description's file."""
+    kind, _, path = text.partition(":")
+    if kind != "described" or path.startswith("//"):
+        return None
+    return URL.create("described", database=path)
 
 
 def is_file(kind: str) -> bool:
@@ -56,6 +65,8 @@ def identity(text: str) -> str:
 
 def shown(url: URL) -> str:
     """The URL without its password or query."""
+    if url.drivername == "described":
+        return f"described:{url.database}"
     return url.set(query={}).render_as_string(hide_password=True)
 
 

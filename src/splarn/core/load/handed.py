@@ -45,15 +45,15 @@ class Handed:
     """What came of the parts. `started` and `finished` are moments of the engine's clock.
 
     They are None where no part was left to be loaded. `sending` are the seconds before that in
-    which files went into the engine's inbox, `loading` those between, where parts arrived, and
-    `waited` those until the first one was let in.
+    which files went into the engine's inbox (None of one without), `loading` those between, where
+    parts arrived, and `waited` those until the first one was let in.
     """
 
     inputs: tuple[Input, ...]
     results: list[PartResult]
     started: float | None
     finished: float | None
-    sending: float
+    sending: float | None
     loading: float | None = None
     waited: float = 0.0
 
@@ -146,7 +146,9 @@ def order_of(
 
 def handed_part(entry: Input) -> HandedPart:
     """An input as the engine is told of it."""
-    return HandedPart(entry.part_id, entry.path, entry.codec, entry.packed_hash)
+    return HandedPart(
+        entry.part_id, entry.path, entry.codec, entry.packed_hash, entry.raw_bytes or 0
+    )
 
 
 def read_task(request: LoadRequest, entry: Input, names: tuple[str, ...]) -> ReadTask:

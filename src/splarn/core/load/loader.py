@@ -64,7 +64,8 @@ def load(
     # Kept open: its claim keeps other loaders off for as long as this one lives.
     keeper = engine.connect()
     try:
-        timer, sending, loading = PhaseTimer(keeper.clock), 0.0, None
+        timer, loading = PhaseTimer(keeper.clock), None
+        sending: float | None = None
         sizing = Sizing(keeper, engine.place, request.tier, request.read_tier)
         table = request.table
         request = replace(request, table=keeper.tables.canonical(table))
@@ -116,7 +117,7 @@ def load(
             end = _finished(request, opened, results)
         timer.end()
         version = keeper.version()
-        ran = sizing.stretches() if engine.reads_parts else ()
+        ran = sizing.stretches() if engine.has_sizes else ()
     finally:
         watch.finish()
         keeper.close()
@@ -132,7 +133,7 @@ def load(
         rows_loaded=sum(result.note.rows for result in results),
         rows_rejected=sum(result.note.refused for result in results),
         seconds=timer.seconds,
-        phases=timer.phases(sizing.up, sizing.down, sending, engine.reads_parts, loading),
+        phases=timer.phases(sizing.up, sizing.down, sending, engine.has_sizes, loading),
         verified=False if short else end.verified,
         differences=(*end.differences, *short),
         digests=end.digests,
@@ -148,6 +149,7 @@ def load(
         requests=requests,
         stages=summed(result.stages for result in results),
         engine=version,
+        promises=engine.promises,
     )
 
 
@@ -253,6 +255,7 @@ def _nothing_left(
         resumed=True,
         notes=left,
         done_before=True,
+        promises=request.open_engine().promises,
     )
 
 

@@ -64,15 +64,21 @@ class PhaseTimer:
         return self.ended - self.begun
 
     def phases(
-        self, up: float, down: float, sending: float, handed: bool, loading: float | None = None
+        self,
+        up: float,
+        down: float,
+        sending: float | None,
+        sized: bool,
+        loading: float | None = None,
     ) -> dict[str, float]:
-        """Seconds by phase; ship and size only of loads that were `handed` over.
+        """Seconds by phase; ship only where files are sent to an inbox, size where it was `sized`.
 
         `loading` is for how long rows came in, where that was not without a break.
         """
-        until = self.first - sending - up if self.opened is None else self.opened
+        until = self.first - (sending or 0.0) - up if self.opened is None else self.opened
         return {
-            **({"ship": sending, "size": up + down} if handed else {}),
+            **({"ship": sending} if sending is not None else {}),
+            **({"size": up + down} if sized else {}),
             "queue": max(until - self.begun, 0.0) + self.waited,
             "load": self.last - self.first if loading is None else loading,
             "finish": max(self.ended - self.last - down, 0.0),

@@ -146,6 +146,8 @@ class LoadRecord:
     stages: Mapping[str, float] = field(default_factory=dict)
     # What the engine says it is.
     engine: str = ""
+    # What holds of an engine that is described, in sentences.
+    promises: tuple[str, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         """Everything, ready for JSON."""
@@ -179,6 +181,7 @@ class LoadRecord:
             "compared": self.compared,
             "hashed": self.hashed,
             "done_before": self.done_before,
+            "promises": list(self.promises),
             "compute": [[one.tier, one.seconds] for one in self.compute],
         }
 

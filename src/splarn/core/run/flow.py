@@ -155,7 +155,7 @@ def run_plan(
         levers=configuration.load_levers,
         rejects=rejects,
         again=again,
-        tier=configuration.tier if engine.reads_parts else None,
+        tier=configuration.tier if engine.has_sizes else None,
         begun=begun_loads,
         run=plan.id,
         cut=way_of_cutting(makings),

@@ -29,13 +29,15 @@ class Size:
 class HandedPart:
     """One file to load. `part_id` is that of its note in the target.
 
-    `hash` is what its bytes on disk must have, empty where nothing tells.
+    `hash` is what its bytes on disk must have, empty where nothing tells, and `raw_bytes` how many
+    it has unpacked, 0 where that is not known.
     """
 
     part_id: str
     path: Place
     codec: str
     hash: str = ""
+    raw_bytes: int = 0
 
 
 @dataclass(frozen=True)
@@ -78,10 +80,13 @@ class PartJob:
 
 @dataclass(frozen=True)
 class PartsLoaded:
-    """What an engine says of an order, and the seconds it took to send files into its inbox."""
+    """What an engine says of an order, and the seconds it took to send files into its inbox.
+
+    None of one that has no inbox.
+    """
 
     jobs: tuple[PartJob, ...]
-    sending: float = 0.0
+    sending: float | None = 0.0
 
 
 # Told how many parts are through.

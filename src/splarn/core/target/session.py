@@ -92,6 +92,14 @@ class Engine(Protocol):
         """Whether it is given files rather than rows."""
 
     @property
+    def promises(self) -> tuple[str, ...]:
+        """What must be known of how sure it is, in sentences; none where notes commit with rows."""
+
+    @property
+    def has_sizes(self) -> bool:
+        """Whether its compute has sizes that are paid for."""
+
+    @property
     def is_file(self) -> bool:
         """Whether it is a database file, whose URL holds its path."""
 

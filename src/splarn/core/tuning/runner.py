@@ -214,7 +214,7 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
                 batch_rows=configuration.batch_rows,
                 bad_rows=BadRows(),
                 levers=configuration.load_levers,
-                tier=configuration.tier if place.open_engine().reads_parts else None,
+                tier=configuration.tier if place.open_engine().has_sizes else None,
             )
             record = load(request, streams)
         came = _held_to_sample(record, len(shaped.faults), sample)
@@ -292,7 +292,7 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
                 batch_rows=configuration.batch_rows,
                 bad_rows=BadRows(),
                 levers=configuration.load_levers,
-                tier=configuration.tier if engine.reads_parts else None,
+                tier=configuration.tier if engine.has_sizes else None,
                 run=f"trial-{started}",
                 delivered=sample.layout,
             )

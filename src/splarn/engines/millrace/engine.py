@@ -33,6 +33,8 @@ class MillraceEngine:
     title = "Millrace"
     in_process = True
     reads_parts = True
+    has_sizes = True
+    promises: tuple[str, ...] = ()
     is_file = False
     processes_here: tuple[str, ...] = ()
     levers: ClassVar[Mapping[str, tuple[str, ...]]] = {

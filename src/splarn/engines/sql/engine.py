@@ -35,6 +35,8 @@ class SqlEngine(ABC):
     extra = ""
     in_process = False
     reads_parts = False
+    has_sizes = False
+    promises: tuple[str, ...] = ()
     # Whether the URL's database is a path.
     is_file = False
     levers: ClassVar[Mapping[str, tuple[str, ...]]] = {

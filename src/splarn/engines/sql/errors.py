@@ -72,7 +72,13 @@ def is_lost(error: BaseException) -> bool:
         # The client's own numbers begin at 2000.
         number = error.args[0] if error.args else 0
         return kind == "InterfaceError" or (isinstance(number, int) and 2000 <= number < 3000)
-    return isinstance(error, OSError)
+    if isinstance(error, OSError):
+        return True
+    # Of a driver that is not known here, by the names and words that all of them use.
+    text = str(error).lower()
+    return kind in ("OperationalError", "InterfaceError") and any(
+        word in text for word in ("connection", "closed", "broken pipe", "gone away", "reset by")
+    )
 
 
 def _psycopg() -> Any:
@@ -81,11 +87,10 @@ def _psycopg() -> Any:
     return psycopg
 
 
+# The packages whose errors are those of drivers; descriptions name further ones.
+DRIVERS = {"sqlite3", "psycopg", "pymysql", "duckdb", "_duckdb"}
+
+
 def from_driver(error: Exception) -> bool:
-    return type(error).__module__.split(".")[0] in (
-        "sqlite3",
-        "psycopg",
-        "pymysql",
-        "duckdb",
-        "_duckdb",
-    )
+    """Whether a driver raised it."""
+    return type(error).__module__.split(".")[0] in DRIVERS

@@ -1,0 +1,72 @@
+"""`splarn doctor --engine`: a description of an engine tried."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from splarn.cli.tables import Column, text
+
+if TYPE_CHECKING:
+    from splarn.cli.context import Context
+
+
+def try_description(context: Context, path: Path, depot: str | None) -> int:
+    """Tries every statement on scratch tables and says what holds; 1 where something does not."""
+    import tempfile
+
+    from splarn.core.source.secrets import filled
+    from splarn.core.tidy import scratch_prefix
+    from splarn.depots.landing import DepotLanding
+    from splarn.engines.described.description import read_description
+    from splarn.engines.described.promises import said_of
+    from splarn.engines.described.trying import try_out
+
+    out = context.out
+    description = read_description(path)
+    named = context.depot(depot)
+    with tempfile.TemporaryDirectory(prefix=scratch_prefix()) as folder:
+        # A server on this machine reads as another user.
+        Path(folder).chmod(0o755)
+        if named is None:
+            with out.working(f"trying {description.engine.name}"):
+                tried, promise = try_out(description, Path(folder), lambda part: part)
+        else:
+            landing = DepotLanding(filled(named, "The depot"), Path(folder).name)
+
+            def put(part: Path) -> Any:
+                with landing.sender() as sender:
+                    sender.send(part, part.stem)
+                    return sender.source(part, part.stem, "none", "csv").place
+
+            try:
+                with out.working(f"trying {description.engine.name}"):
+                    tried, promise = try_out(description, Path(folder), put)
+            finally:
+                landing.clear()
+    out.table(
+        [text("tried"), "", Column("answer", wraps=True)],
+        [
+            (one.what, {True: "holds", False: "FAILS", None: "–"}[one.holds], one.answer)
+            for one in tried
+        ],
+    )
+    failed = [one for one in tried if one.holds is False]
+    said = said_of(description) if promise else []
+    if failed:
+        out.bad(
+            f"{len(failed)} of {len(tried)} fail, so nothing is promised yet: mend {path} by what "
+            "they say, and try again."
+        )
+    else:
+        out.good(f"What {path} declares holds: {promise}.")
+        for sentence in said[1:]:
+            out.note(sentence)
+    out.document({
+        "engine": description.engine.name, "place": description.engine.place,
+        "tried": [
+            {"what": one.what, "holds": one.holds, "answer": one.answer} for one in tried
+        ],
+        "promise": promise or None, "sentences": said,
+    })  # fmt: skip
+    return 1 if failed else 0

@@ -1,0 +1,1 @@
+"""Targets that are described in a file: statements and abilities in place of a module."""

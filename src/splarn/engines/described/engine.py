@@ -1,0 +1,189 @@
+"""An engine as its description has it: it reads parts itself, by statements."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from pathlib import Path
+from typing import ClassVar
+
+import sqlalchemy as sa
+from sqlalchemy.engine import URL
+
+from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.target.handover import Compute
+from splarn.core.target.names import join_name, schema_and_name
+from splarn.core.target.notes import LoadNote
+from splarn.core.target.session import Engine
+from splarn.engines.described.compute import DescribedCompute
+from splarn.engines.described.description import Description, read_description
+from splarn.engines.described.files import DescribedFiles
+from splarn.engines.described.link import DescribedLink, quoting_of
+from splarn.engines.described.promises import said_of
+from splarn.engines.described.rows import DescribedDigests, DescribedRows
+from splarn.engines.described.tables import DescribedTables, table_values, with_types
+from splarn.engines.sql.claims import SqlClaims
+from splarn.engines.sql.link import Concern
+from splarn.engines.sql.notes import NOTES, SqlNotes, notes_table
+
+
+class DescribedEngine:
+    """The engine of a description file; nothing is connected yet."""
+
+    name = "described"
+    in_process = True
+    reads_parts = True
+    # The URL's database is the description's path.
+    is_file = True
+    processes_here: tuple[str, ...] = ()
+    levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
+        "durability": ("full",),
+        "indexes": ("keep",),
+        "route": ("straight",),
+    }
+
+    def __init__(self, url: URL) -> None:
+        """Raises RequestError where there is no description or it is wrong."""
+        self.description: Description = read_description(Path(url.database or ""))
+        self.place = self.description.engine.place
+        self.title = self.description.engine.name
+
+    @property
+    def promises(self) -> tuple[str, ...]:
+        """See Engine."""
+        return tuple(said_of(self.description))
+
+    @property
+    def has_sizes(self) -> bool:
+        """See Engine."""
+        return bool(self.description.statements.size and self.description.statements.resize)
+
+    def connect(self) -> DescribedSession:
+        """Opens a session. Raises OutsideError when the target cannot be reached."""
+        return DescribedSession(self.description)
+
+    def ddl(self, table: str, layout: Layout) -> str:
+        """The statement that makes the table."""
+        quoting = quoting_of(self.description)
+        columns = with_types(self.description, quoting, layout)
+        values = {**table_values(table), "columns_with_types": columns}
+        return quoting.filled(self.description.statements.create, values).strip() + ";"
+
+
+class DescribedClaims(SqlClaims):
+    """By the description's statements, where it has some."""
+
+    link: DescribedLink
+
+    def take_turn(self, table: str) -> None:
+        """See Claims."""
+        statement = self.link.description.statements.turn
+        if statement:
+            with self.link.failing("Waiting for a turn with", table):
+                self.link.say(statement, **table_values(table))
+
+    def end_turn(self, table: str) -> None:
+        """See Claims."""
+        statement = self.link.description.statements.end_turn
+        if statement:
+            with self.link.failing("Leaving", table):
+                self.link.say(statement, **table_values(table))
+
+    def claim(self, load_id: str) -> bool:
+        """See Claims."""
+        statement = self.link.description.statements.claim
+        if not statement:
+            return True
+        with self.link.failing("Claiming", load_id):
+            return bool(self.link.say(statement, load_id=load_id).value)
+
+
+class DescribedSession(Concern):
+    """One connection; see Session."""
+
+    link: DescribedLink
+
+    def __init__(self, description: Description) -> None:
+        super().__init__(DescribedLink(description))
+        self.tables = DescribedTables(self.link)
+        self.rows = DescribedRows(self.link, self.tables)
+        self.digests = DescribedDigests(self.link, self.tables)
+        self.notes = DescribedNotes(self.link, self.tables)
+        self.claims = DescribedClaims(self.link)
+        self.files = DescribedFiles(self.link, self.notes)
+        sized = description.statements.size and description.statements.resize
+        self.compute: Compute | None = DescribedCompute(self.link) if sized else None
+
+    def version(self) -> str:
+        """See Session."""
+        answer = self.link.say(self.link.description.statements.version)
+        return f"{self.link.description.engine.name}, {str(answer.value).partition(' on ')[0]}"
+
+    def read(self, statement: str) -> int:
+        """See Session."""
+        rows = len(list(self.link.run(statement).rows))
+        self.link.rollback()
+        return rows
+
+    def clock(self) -> float:
+        """See Session."""
+        return time.perf_counter()
+
+    def relax(self) -> None:
+        """See Session. It has no such choice."""
+
+    def checkpoint(self) -> None:
+        """See Session."""
+        if not self.link.description.abilities.tables_in_transactions:
+            self.link.commit()
+
+    def commit(self) -> None:
+        """See Session."""
+        self.link.commit()
+
+    def rollback(self) -> None:
+        """See Session."""
+        self.link.rollback()
+
+    def close(self) -> None:
+        """See Session."""
+        self.link.close()
+
+
+class DescribedNotes(SqlNotes):
+    """Notes in a table whose columns have the description's types."""
+
+    link: DescribedLink
+
+    def put_load(self, note: LoadNote) -> None:
+        """See Notes. Not every driver tells how many rows an update found."""
+        table = self.tables.canonical(note.table)
+        schema = schema_and_name(table)[0]
+        with self.link.failing("Noting a load into", note.table):
+            self._make_notes(schema)
+            notes = notes_table(schema)
+            mine = (notes.c.load_id == note.load_id, notes.c.part_id == "")
+            if self.link.execute(sa.select(notes.c.state).where(*mine)).rows:
+                values = {"state": note.state, "details": note.details.text()}
+                self.link.execute(notes.update().where(*mine).values(**values))
+                return
+        super().put_load(note)
+
+    def _make_notes(self, schema: str | None) -> None:
+        if self._has_notes(schema):
+            return
+        sizes = {"load_id": 40, "part_id": 80, "table_name": 200, "name": 500, "state": 10,
+                 "mode": 10, "started": 40}  # fmt: skip
+        fields = [Field(name, required=True, max_length=size) for name, size in sizes.items()]
+        fields += [
+            Field(name, "integer", required=True)
+            for name in ("position", "rows_in", "rows_refused")
+        ]
+        layout = Layout(NOTES, Dialect(), (*fields, Field("details")))
+        DescribedTables(self.link).create(join_name(schema, NOTES), layout)
+        self._notes_made.add(schema)
+        self._insert(schema)
+
+
+# The type checker holds the engine to the contract.
+_KIND: type[Engine] = DescribedEngine
