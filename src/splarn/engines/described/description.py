@@ -121,6 +121,10 @@ class Statements(_Section):
     create: str = Field(
         default="CREATE TABLE {table} ({columns_with_types})", description="Makes a table."
     )
+    clone: str = Field(
+        default="CREATE TABLE {into} AS SELECT * FROM {table} WHERE 1 = 0",
+        description="Makes an empty table like another.",
+    )
     drop: str = Field(default="DROP TABLE IF EXISTS {table}", description="Drops one.")
     rename: str = Field(default="ALTER TABLE {table} RENAME TO {name}", description="Renames one.")
     empty: str = Field(default="DELETE FROM {table}", description="Removes all rows.")

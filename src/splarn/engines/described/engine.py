@@ -10,6 +10,7 @@ from typing import ClassVar
 import sqlalchemy as sa
 from sqlalchemy.engine import URL
 
+from splarn.core.errors import RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.target.handover import Compute
 from splarn.core.target.names import join_name, schema_and_name
@@ -180,7 +181,13 @@ class DescribedNotes(SqlNotes):
             for name in ("position", "rows_in", "rows_refused")
         ]
         layout = Layout(NOTES, Dialect(), (*fields, Field("details")))
-        DescribedTables(self.link).create(join_name(schema, NOTES), layout)
+        named = join_name(schema, NOTES)
+        DescribedTables(self.link).create(named, layout)
+        if not self._note_columns(schema):
+            raise RequestError(
+                f"{named} was made, and statements.look of {self.link.description.path} does not "
+                "see it: mend it (`splarn doctor --engine` tries all statements)."
+            )
         self._notes_made.add(schema)
         self._insert(schema)
 

@@ -41,12 +41,10 @@ class DescribedFiles(Concern):
 
     def load_parts(self, order: PartsOrder, watch: Watch) -> PartsLoaded:
         """See WholeFiles."""
-        notes = {note.part_id: note for note in self.notes.parts([order.load_id])}
-        self.link.commit()
-        wanted = [part for part in order.parts if notes[part.part_id].state != "done"]
-        begun = DescribedOrder(self, order, notes)
+        begun = self.open_order(order)
         jobs: list[PartJob] = []
         try:
+            wanted = [part for part in order.parts if not begun.is_in(part.part_id)]
             begun.add(wanted, [])
             while len(jobs) < len(wanted):
                 jobs += begun.news()
@@ -91,6 +89,10 @@ class DescribedOrder:
         self._done = threading.Condition()
         if not able.transactions:
             self._settle(notes)
+
+    def is_in(self, part_id: str) -> bool:
+        """Whether a part is noted as in, by what was found out when the order was opened."""
+        return self._notes[part_id].state == "done"
 
     def add(self, parts: Sequence[HandedPart], notes: Sequence[PartNote]) -> None:
         """See OpenOrder."""
@@ -155,8 +157,10 @@ class DescribedOrder:
         """Brings one part in and notes it; what failed is told by the job."""
         begun = time.perf_counter()
         try:
-            with self._link() as link:
-                rows = self._bring_in(link, part, note)
+            rows = note.rows
+            if note.state != "done":
+                with self._link() as link:
+                    rows = self._bring_in(link, part, note)
         except SplarnError as error:
             ended = time.perf_counter()
             return PartJob(part.part_id, "failed", begun, begun, ended, 0, 0, 0, str(error), ())
@@ -166,65 +170,64 @@ class DescribedOrder:
     def _bring_in(self, link: DescribedLink, part: HandedPart, note: PartNote) -> int:
         own = SqlNotes(link, DescribedTables(link))
         if not self._description.abilities.transactions:
-            # That it was begun is known before anything comes, so that a break is seen.
-            begun = replace(note, position=BEGUN)
-            own.advance(note, begun)
-            link.commit()
-            note = begun
+            rows = self._came_in(link, part) if _in_doubt(note) else 0
+            if rows:
+                own.advance(note, replace(note, state="done", rows=rows, marks=None))
+                link.commit()
+                return rows
+            if not _in_doubt(note):
+                # That it was begun is known before anything comes, so that a break is seen.
+                begun = replace(note, position=BEGUN)
+                own.advance(note, begun)
+                link.commit()
+                note = begun
         rows = self._bringing.bring(link, part, self.order.load_id)
         own.advance(note, replace(note, state="done", position=BEGUN, rows=rows, marks=None))
         link.commit()
         return rows
 
-    def _settle(self, notes: dict[str, PartNote]) -> None:
-        """Finds out what came in of parts whose statement was begun and never heard of.
+    def _came_in(self, link: DescribedLink, part: HandedPart) -> int:
+        """The rows that the engine's history knows of a part; none where it keeps no history."""
+        statement = self._description.statements.came_in
+        if not statement:
+            return 0
+        with link.failing("Asking the history of", part.path.name):
+            answer = link.say(
+                statement, address=self._bringing.address(part), load_id=self.order.load_id,
+                part_id=part.part_id, **table_values(self.order.table),
+            )  # fmt: skip
+        return int(answer.value or 0)
 
-        Raises OutsideError where that cannot be known.
+    def _settle(self, notes: dict[str, PartNote]) -> None:
+        """Finds out by counting what came in of parts whose statement was never heard of.
+
+        Where the engine keeps a history, or takes no file twice, each part is asked of it when its
+        turn comes. Raises OutsideError where counting does not tell.
         """
-        doubtful = [one for one in notes.values() if one.state == "open" and one.position == BEGUN]
-        if not doubtful:
+        able, statements = self._description.abilities, self._description.statements
+        doubtful = [one for one in notes.values() if _in_doubt(one)]
+        if not doubtful or statements.came_in or able.once_by_file:
             return
         with self._link() as link:
+            done = sum(one.rows for one in notes.values() if one.state == "done")
+            extra = self._bringing.count(link) - done
+            if extra and not (len(doubtful) == 1 and extra > 0 and able.whole_parts):
+                raise OutsideError(
+                    f"Whether {doubtful[0].name} came into {self.order.table} of {link.place} "
+                    "before the reply was lost cannot be known: nothing there tells. Look at the "
+                    f"table, take the load back with `splarn undo {self.order.load_id}` where "
+                    "nothing else is in it, and load again."
+                )
             own = SqlNotes(link, DescribedTables(link))
-            found = self._came_in(link, doubtful, notes)
             for note in doubtful:
-                rows = found[note.part_id]
                 now = replace(note, position=0)
-                if rows:
-                    now = replace(note, state="done", rows=rows, marks=None)
+                if extra:
+                    now = replace(note, state="done", rows=extra, marks=None)
                 own.advance(note, now)
                 notes[note.part_id] = now
             link.commit()
 
-    def _came_in(
-        self, link: DescribedLink, doubtful: Sequence[PartNote], notes: dict[str, PartNote]
-    ) -> dict[str, int]:
-        """The rows that came in of each part: by the engine's history, or by counting."""
-        able, statements = self._description.abilities, self._description.statements
-        if statements.came_in:
-            return {one.part_id: self._asked(link, one) for one in doubtful}
-        if able.once_by_file:
-            # Those that are in come in no second time.
-            return {one.part_id: 0 for one in doubtful}
-        done = sum(one.rows for one in notes.values() if one.state == "done")
-        extra = self._bringing.count(link) - done
-        if extra == 0:
-            return {one.part_id: 0 for one in doubtful}
-        if len(doubtful) == 1 and extra > 0 and able.whole_parts:
-            return {doubtful[0].part_id: extra}
-        raise OutsideError(
-            f"Whether {doubtful[0].name} came into {self.order.table} of {link.place} before the "
-            "reply was lost cannot be known: nothing there tells. Look at the table, take the load "
-            f"back with `splarn undo {self.order.load_id}` where nothing else is in it, and load "
-            "again."
-        )
 
-    def _asked(self, link: DescribedLink, note: PartNote) -> int:
-        """The rows that the engine's history knows of a part."""
-        with link.failing("Asking the history of", note.name):
-            answer = link.say(
-                self._description.statements.came_in,
-                address=note.name, load_id=self.order.load_id, part_id=note.part_id,
-                **table_values(self.order.table),
-            )  # fmt: skip
-        return int(answer.value or 0)
+def _in_doubt(note: PartNote) -> bool:
+    """Whether the statement of a part was begun, and nothing was heard of it."""
+    return note.state == "open" and note.position == BEGUN

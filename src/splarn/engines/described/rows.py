@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from dataclasses import astuple
+from decimal import Decimal
 from typing import Any
 
 from splarn.core.errors import RequestError
@@ -117,6 +118,11 @@ class DescribedDigests(Concern, Unhashed):
         with self.link.failing("Reading the digests of", table):
             asked = f"SELECT {', '.join(parts)} FROM {quoting.table(table)}"
             row: list[Any] = list(self.link.run(asked).rows[0])
+        at = 1
+        for field in fields:
+            if field.is_decimal:
+                row[at + 1 : at + 4] = [_exact(one, field) for one in row[at + 1 : at + 4]]
+            at += 2 if field.is_text else 4
         return read_digests(row, fields)
 
     def fingerprint(self, table: str, marks: Marks | None = None, like: str = "") -> str:
@@ -131,3 +137,10 @@ class DescribedDigests(Concern, Unhashed):
     def read_back(self, table: str, fields: Sequence[Field], rows: Any) -> ReadBack:
         """See Digests. Values are held against what was read by their figures alone."""
         return ReadBack()
+
+
+def _exact(value: Any, field: Field) -> Decimal | None:
+    """A decimal as drivers give it: as one, as text, or as a float that is near it."""
+    if value is None or isinstance(value, Decimal):
+        return value
+    return round(Decimal(str(value)), field.scale or 0)

@@ -114,18 +114,10 @@ class DescribedTables(Concern):
             )
 
     def clone(self, table: str, copy: str, like: Likeness = LIKE) -> None:
-        """See Tables. By the columns and their types, which is all that is known of it."""
+        """See Tables. What it keeps of rules and indexes is what the statement keeps."""
         with self.link.failing("Making the table", copy):
-            columns = ", ".join(
-                f"{self.link.quoting.name(name)} {kind}"
-                f"{'' if optional.strip().upper()[:1] in ('Y', 'T', '1') else ' NOT NULL'}"
-                for name, kind, optional in self._described(table)
-            )
-            self.link.say(
-                self.link.description.statements.create,
-                columns_with_types=Written(columns),
-                **table_values(copy),
-            )
+            statement = self.link.description.statements.clone
+            self.link.say(statement, into=Name(copy), **table_values(table))
 
     def make_bare(self, table: str, copy: str) -> None:
         """See Tables."""

@@ -20,6 +20,7 @@ VALUES: Mapping[str, frozenset[str]] = {
     "load": _PART,
     "rows": _TABLE,
     "create": _TABLE | {"columns_with_types"},
+    "clone": _TABLE | {"into"},
     "drop": _TABLE,
     "rename": _TABLE | {"name"},
     "empty": _TABLE,

@@ -210,18 +210,18 @@ class Trying:
                 refusal = str(error)
                 session.rollback()
         left = self._count() - before
-        self._tell(
-            "a spoiled part is refused",
-            bool(refusal),
-            refusal or f"it was taken, with {left} rows: what a value must be is not held there",
-        )
-        self._hold(
-            "a part that fails leaves no row",
-            able.whole_parts or able.transactions,
-            left == 0,
-            f"{left} rows of it stayed",
-            "abilities.whole_parts",
-        )
+        if refusal:
+            self._tell("a spoiled part is refused", True, refusal)
+            self._hold(
+                "a part that fails leaves no row", able.whole_parts or able.transactions, left == 0,
+                f"{left} rows of it stayed", "abilities.whole_parts",
+            )  # fmt: skip
+        else:
+            self._tell(
+                "a spoiled part is refused", None,
+                f"it was taken, with {left} rows: what a value must be is not held there, so that "
+                "only figures of columns tell",
+            )  # fmt: skip
         before = self._count()
         with self._session() as session:
             self._bring(session, self.part)
