@@ -169,12 +169,16 @@ def test_one_worker_needs_no_other() -> None:
 
 @pytest.mark.parametrize("inherit", [False, True])
 def test_workers_end_with_the_program_that_began_them(tmp_path: Path, inherit: bool) -> None:
-    script = tmp_path / "main.py"
-    script.write_text(
+    # Workers do not run the main script, so what they do is in a module.
+    (tmp_path / "tasks.py").write_text(
         "import os, time\n"
-        "from splarn.core.work.processes import Processes\n"
         "def pid(_): time.sleep(0.01); return os.getpid()\n"
         "def stay(_): time.sleep(60)\n"
+    )
+    script = tmp_path / "main.py"
+    script.write_text(
+        "from splarn.core.work.processes import Processes\n"
+        "from tasks import pid, stay\n"
         "if __name__ == '__main__':\n"
         f"    pool = Processes(3, {inherit})\n"
         "    print(*set(pool.map(pid, range(30))), flush=True)\n"
