@@ -17,6 +17,9 @@ from splarn import figures
 from splarn.core.layout import Layout
 from splarn.demo.scenario import Delivery, make_passages
 from splarn.frames import forecasts_frame, trials_frame
+from splarn.standin.both import standing_in
+from splarn.standin.millrace.physics import EnginePhysics
+from splarn.standin.physics import DepotPhysics
 from tests.conftest import ask
 
 ROOT = Path(__file__).parents[2]
@@ -83,6 +86,26 @@ def test_the_stages_pass_their_objects_on(
         splarn.load(few, target, table, **emptying)
     smaller = splarn.load(few, target, table, remove_more=True, **emptying)
     assert splarn.undo(smaller.load_id, target).rows_restored == delivery.good
+
+
+def test_parts_are_loaded_from_a_depot_by_its_manifest(
+    delivery: Delivery, layout: Layout, tmp_path: Path
+) -> None:
+    made = splarn.shape(delivery.paths, tmp_path / "parts", layout=layout, part_size="256KiB")
+    physics = DepotPhysics(), EnginePhysics()
+    with standing_in(tmp_path / "standin", *physics) as (depot, _):
+        splarn.ship(made.manifest, f"{depot}/landing")
+        target = f"sqlite:///{tmp_path}/e.db"
+        given: Any = {"bad_rows": "5%", "rejects": tmp_path / "bad"}
+        for number, address in enumerate(("landing/", "landing/datapackage.json")):
+            record = splarn.load(f"{depot}/{address}", target, f"t{number}", **given)
+            assert record.rows_loaded == delivery.good
+        words = ["load", f"{depot}/landing/datapackage.json", "--to", target, "--table", "t2",
+                 "--bad-rows", "set-aside", "--rejects", str(tmp_path / "bad")]  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-m", "splarn", *words], cwd=tmp_path, capture_output=True, check=False
+        )
+        assert done.returncode == 0, done.stderr
 
 
 def test_a_plan_by_the_library_is_carried_out_once(

@@ -204,7 +204,7 @@ def _show(
     by = "fastest first" if sort == "time" else f"by {sort}"
     shown = f"{len(forecasts)} of {count:,}, " if count > len(forecasts) else ""
     rows = f"about {plural(round(volume.rows), 'row')}"
-    far = f", {times:,.3g} times what was tried" if times > FAR else ""
+    far = f", {float(f'{times:.3g}'):,.10g} times what was tried" if times > FAR else ""
     out.say(f"{show_size(volume.bytes)} ({rows}{far}), {shown}{by}.")
     show_forecasts(out, forecasts, currency)
     best = forecasts[0]

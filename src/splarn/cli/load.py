@@ -203,15 +203,16 @@ def _inputs(context: Context, paths: list[str] | None, layout: Path | None, anyw
     from splarn.core.shape.manifest import UNFINISHED, is_manifest, read_manifest
     from splarn.core.source.places import is_url
 
-    if paths and len(paths) == 1 and (is_manifest(Path(paths[0]))):
+    alone = paths[0] if paths and len(paths) == 1 else ""
+    if alone and not is_url(alone) and is_manifest(Path(alone)):
         if layout is not None:
             raise RequestError("A manifest has its own layout: leave out --layout.")
-        manifest = read_manifest(Path(paths[0]), anywhere)
+        manifest = read_manifest(Path(alone), anywhere)
         return inputs_from_manifest(manifest), manifest.layout
-    if paths and len(paths) == 1 and is_url(paths[0]):
+    if is_url(alone):
         from splarn.depots.arrived import inputs_at, manifest_at
 
-        arrived = manifest_at(paths[0])
+        arrived = manifest_at(alone)
         if arrived is not None:
             if layout is not None:
                 raise RequestError("A manifest has its own layout: leave out --layout.")

@@ -17,7 +17,7 @@ from splarn.core.layout.descriptor import read_layout
 from splarn.core.prices import Prices, read_prices
 from splarn.core.shape.manifest import Manifest, is_manifest, read_manifest
 from splarn.core.source.files import find_files, opened_up
-from splarn.core.source.places import Place
+from splarn.core.source.places import Place, is_url
 from splarn.core.target.levers import LOAD_LEVERS, LoadLevers
 from splarn.core.units import parse_size
 from splarn.core.work.pools import Pools
@@ -45,7 +45,8 @@ def manifest_in(files: Files | Manifest) -> Manifest | None:
     """The manifest that is given, or that a file or folder is; None for other files."""
     if isinstance(files, Manifest):
         return files
-    if isinstance(files, str | PathLike) and is_manifest(Path(files)):
+    local = isinstance(files, str | PathLike) and not is_url(str(files))
+    if isinstance(files, str | PathLike) and local and is_manifest(Path(files)):
         return read_manifest(Path(files))
     return None
 
@@ -104,8 +105,6 @@ class Depot:
 
 def depot_of(depot: str | PathLike[str] | None) -> Depot:
     """Raises RequestError for a depot of an unknown kind."""
-    from splarn.core.source.places import is_url
-
     if depot is None:
         return Depot()
     text = str(depot)

@@ -25,6 +25,7 @@ from splarn.core.units import plural
 from splarn.core.work.machine import describe_machine
 from splarn.core.work.owner import owned
 from splarn.core.work.progress import Progress
+from splarn.depots.arrived import inputs_at, manifest_at
 from splarn.engines import identity, opener
 from splarn.library.given import (
     Files,
@@ -71,10 +72,13 @@ def load(
     ShortfallError where too many rows are bad, OutsideError when the target fails.
     """
     manifest = manifest_in(files)
+    arrived = manifest_at(files) if isinstance(files, str) else None
+    if layout is not None and (manifest or arrived) is not None:
+        raise RequestError("A manifest has its own layout: leave out layout.")
     if manifest is not None:
-        if layout is not None:
-            raise RequestError("A manifest has its own layout: leave out layout.")
         inputs, known = inputs_from_manifest(manifest), manifest.layout
+    elif arrived is not None:
+        inputs, known = inputs_at(*arrived), arrived[1].layout
     else:
         assert not isinstance(files, Manifest), "a manifest is one"
         found = places(files)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from textwrap import fill
 from typing import Any
 
 from splarn.core.units import plural, show_duration, show_money, show_range, show_size
@@ -237,6 +238,13 @@ def steps(book: Runbook, splarn: Sequence[str], where: str = "") -> str:
     query, answer = book.counts(book.into)
     each = book.rows / max(len(book.parts), 1)
 
+    intro = (
+        f"{plural(book.rows, 'row')} in {plural(len(book.parts), 'part')} ({show_size(size)}). By "
+        f"the plan it takes {show_duration(seconds['median'])} "
+        f"({show_range(seconds['low'], seconds['high'], show_duration)} nine times in ten) and "
+        f"costs {show_money(cost['median'], book.currency)}; with `{client.program}` it may be "
+        "more."
+    )
     here = f"the folder `{where}`, in which all of this happens" if where else "this folder"
 
     def sql(lines: Sequence[str]) -> str:
@@ -253,10 +261,7 @@ def steps(book: Runbook, splarn: Sequence[str], where: str = "") -> str:
     return f"""\
 # {book.plan_id}: load {book.table}
 
-{plural(book.rows, "row")} in {plural(len(book.parts), "part")} ({show_size(size)}). By the plan it
-takes {show_duration(seconds["median"])}
-({show_range(seconds["low"], seconds["high"], show_duration)} nine times in ten) and costs
-{show_money(cost["median"], book.currency)}; with `{client.program}` it may be more.
+{fill(intro, 96)}
 {aside}
 You need `{client.program}`, `bash`, `sha256sum`, `find` and `xargs`, and {here}. `./load.sh`
 does steps 1 to 4; given again it goes on where it stopped. By hand:
