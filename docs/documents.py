@@ -223,6 +223,7 @@ DOCUMENTS: dict[str, Shape] = {
         },
         "probe?": {"*": "any Bytes or seconds a second that this machine can do."},
     },
+    "doctor --like": {"files": ["text What was written."]},
     "doctor --engine": {
         "engine": "text What it is called.", "place": "text What it is known by.",
         "tried": [{

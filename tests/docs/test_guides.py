@@ -58,6 +58,9 @@ def steps_of(path: Path) -> list[Step]:
     """The commands of a guide in order. Blocks that are no commands are passed over."""
     found = []
     for kind, block in re.findall(r"^```(\w+)\n(.*?)^```", path.read_text(), re.M | re.S):
+        # A file that the reader is to write is named in its first line.
+        if named := re.match(r"# ([\w-]+\.toml)\n", block):
+            found.append(Step(named[1], block, "file"))
         if kind not in ("console", "bash"):
             continue
         text = re.sub(r"\\\n\s*", "", block)
@@ -90,6 +93,9 @@ class Reader:
 
     def type(self, step: Step) -> None:
         """Runs a command with the ids that this reader has seen where the guide has its own."""
+        if step.kind == "file":
+            (self.home / step.words).write_text(step.shown)
+            return
         words = ID.sub(lambda found: self.ids.get(found[0], found[0]), step.words)
         if words.startswith("cd "):
             self.home = self.home / words.removeprefix("cd ")
@@ -156,7 +162,8 @@ def free(port: int) -> bool:
     "guide",
     ["README.md", "docs/start-here.md", "docs/know-your-files.md", "docs/load-it-once.md",
      "docs/depots-tiers-and-prices.md", "docs/a-sweep-you-can-believe.md",
-     "docs/from-sweep-to-plan.md", "docs/one-run-start-to-finish.md", "docs/file-formats.md"],
+     "docs/from-sweep-to-plan.md", "docs/one-run-start-to-finish.md", "docs/file-formats.md",
+     "docs/describe-your-engine.md"],
 )  # fmt: skip
 def test_every_command_of_a_guide_runs_as_written(reader: Reader, guide: str) -> None:
     steps = steps_of(ROOT / guide)

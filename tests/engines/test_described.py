@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import random
 import shutil
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -17,7 +16,6 @@ from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.demo.scenario import Delivery, make_passages
 from splarn.engines import open_engine
-from splarn.engines.described import description as describing
 from splarn.engines.described.description import read_description
 from splarn.engines.described.promises import (
     ASK_FIRST,
@@ -27,22 +25,21 @@ from splarn.engines.described.promises import (
 )
 from splarn.engines.described.templates import Name, Quoting
 from splarn.engines.described.trying import try_out
+from splarn.standin.sluice import FAULTS
 from tests.conftest import Splarn, ask
-from tests.engines import plain_driver
+from tests.descriptions import KEY, KINDS, describe
 
-SHIPPED = Path(describing.__file__).parent / "shipped"
-KINDS = ("postgresql", "duckdb", "mariadb")
 OWN = '''
 [engine]
 name = "Sluice"
 place = "sluice://lower-pool"
 [connection]
-module = "larkmere_sluice"
+module = "splarn.standin.sluice"
 arguments = {{ path = "{path}" }}
 [abilities]
 whole_parts = {whole}
 [statements]
-load.csv = "TAKE IN {{address}} INTO {{table}} ({{columns}})"
+load.csv = "TAKE IN {{address}} INTO {{table}} ({{columns}}) TAGGED {{tag}}"
 look = """
 SELECT name, type, CASE WHEN "notnull" THEN 'NO' ELSE 'YES' END
 FROM pragma_table_info({{name_text}})"""
@@ -55,11 +52,7 @@ date = "CAST(julianday({{column}}) - 2440587.5 AS INTEGER)"
 datetime = "CAST(strftime('%s', {{column}}) AS INTEGER)"
 time = "CAST(strftime('%s', '1970-01-01 ' || {{column}}) AS INTEGER)"
 '''
-HISTORY = (
-    "came_in = \"SELECT sum(rows) FROM (SELECT 0 AS rows, '' AS path UNION ALL "
-    "SELECT count(*), 'none' FROM {table} WHERE 0 UNION ALL SELECT rows, path FROM taken) "
-    'WHERE path = {address}"'
-)
+HISTORY = 'came_in = "SELECT sum(row_count) FROM sluice_history WHERE tag = {tag}"'
 LEVELS = Layout(
     "levels", Dialect(header=False),
     (Field("no", "integer", required=True), Field("gauge"), Field("level", "integer")),
@@ -76,39 +69,22 @@ def place(tmp_path: Path) -> Iterator[Path]:
 
 
 @pytest.fixture(params=KINDS)
-def shipped(request: pytest.FixtureRequest, place: Path) -> tuple[str, str]:
+def shipped(
+    request: pytest.FixtureRequest, place: Path, monkeypatch: pytest.MonkeyPatch
+) -> tuple[str, str]:
     """A shipped description that leads to the tests' own database, and the built-in's URL."""
     kind = request.param
-    text = (SHIPPED / f"{kind}.toml").read_text()
-    if kind == "duckdb":
-        url = f"duckdb:///{place}/own.duckdb"
-        text = text.replace('"larkmere.duckdb"', f'"{place}/own.duckdb"')
-    else:
+    url = f"duckdb:///{place}/own.duckdb"
+    if kind != "duckdb":
         url = request.getfixturevalue(kind)
-        told = make_url(url)
-        wanted = {"host": told.host, "port": told.port, "user": told.username or "postgres"}
-        named = "dbname" if kind == "postgresql" else "database"
-        wanted |= {named: told.database}
-        if told.password:
-            wanted["password"] = "${SPLARN_TEST_KEY}"
-        lines = [
-            line if not line.startswith("arguments") else "arguments = {" + ", ".join(
-                f"{name} = {value!r}".replace("'", '"') for name, value in (
-                    wanted | ({"client_flag": 2, "charset": "utf8mb4"} if kind == "mariadb" else {})
-                ).items() if value is not None
-            ) + "}"
-            for line in text.splitlines()
-        ]  # fmt: skip
-        text = "\n".join(lines)
-    (place / f"{kind}.toml").write_text(text)
-    return f"described:{place / f'{kind}.toml'}", url
+    monkeypatch.setenv(KEY, make_url(url).password or "")
+    return describe(kind, url, place / f"{kind}.toml"), url
 
 
 @pytest.fixture
-def sluice(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Any:
+def sluice(tmp_path: Path) -> Any:
     """Writes a description of the engine of our own; `more` is what it may be asked."""
-    monkeypatch.setitem(sys.modules, "larkmere_sluice", plain_driver)
-    plain_driver.FAULTS.clear()
+    FAULTS.clear()
 
     def write(more: str = "", whole: bool = True) -> str:
         path = tmp_path / "sluice.toml"
@@ -133,10 +109,9 @@ def levels(home: Path) -> list[Any]:
 
 
 def test_shipped_descriptions_give_the_rows_and_digests_of_the_built_in_engine(
-    shipped: tuple[str, str], place: Path, table: str, monkeypatch: pytest.MonkeyPatch
+    shipped: tuple[str, str], place: Path, table: str
 ) -> None:
     described, url = shipped
-    monkeypatch.setenv("SPLARN_TEST_KEY", make_url(url).password or "")
     delivery = make_passages(place / "delivery", 4000, 5)
     layout = library.infer_layout(delivery.paths).layout
     library.check(delivery.paths, layout, good=place / "good")
@@ -164,28 +139,24 @@ def test_shipped_descriptions_give_the_rows_and_digests_of_the_built_in_engine(
 def test_everything_declared_by_a_shipped_description_holds(
     shipped: tuple[str, str], place: Path, splarn: Splarn
 ) -> None:
-    described, url = shipped
-    env = {"SPLARN_TEST_KEY": make_url(url).password or ""}
-    told = splarn("doctor", "--engine", described.partition(":")[2], "--json", env=env)
+    described, _ = shipped
+    told = splarn("doctor", "--engine", described.partition(":")[2], "--json")
     assert told.code == 0, told.out
     assert told.json["promise"] == BY_TRANSACTION
     assert all(one["holds"] is not False for one in told.json["tried"])
     # By way of a folder that both see, too.
     (place / "depot").mkdir(mode=0o755)
     words = ("doctor", "--engine", described.partition(":")[2], "--depot", place / "depot")
-    assert splarn(*words, env=env).code == 0
+    assert splarn(*words).code == 0
     assert not list((place / "depot").rglob("*.csv"))
 
 
 def test_a_described_engine_goes_from_a_sweep_to_a_run(
-    postgresql: str, place: Path, splarn: Splarn, table: str, tmp_path: Path
-) -> None:
-    told = make_url(postgresql)
-    if told.password:
-        pytest.skip("the description would hold this server's password")
-    text = (SHIPPED / "postgresql.toml").read_text()
-    text = text.replace('dbname = "larkmere"', f'dbname = "{told.database}"')
-    (place / "engine.toml").write_text(text.replace("port = 5432", f"port = {told.port or 5432}"))
+    postgresql: str, place: Path, splarn: Splarn, table: str, tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    monkeypatch.setenv(KEY, make_url(postgresql).password or "")
+    describe("postgresql", postgresql, place / "engine.toml")
     parts(tmp_path, 12, 200)
     (place / "depot").mkdir(mode=0o755)
     (tmp_path / "splarn.toml").write_text(
@@ -216,10 +187,10 @@ def test_a_reply_that_is_lost_doubles_nothing_where_counting_tells(
     manifest = parts(tmp_path, 6)
     for number, fault in enumerate(("lost", "refused"), 1):
         for first in range(6):
-            plain_driver.FAULTS[:] = [*[""] * first, fault]
+            FAULTS[:] = [*[""] * first, fault]
             with pytest.raises(OutsideError):
                 library.load(manifest, target, f"levels_{number}{first}")
-            plain_driver.FAULTS.clear()
+            FAULTS.clear()
             record = library.load(manifest, target, f"levels_{number}{first}")
             assert record.verified
             assert record.resumed
@@ -232,10 +203,10 @@ def test_where_nothing_tells_the_load_stops_and_nothing_is_doubled(
 ) -> None:
     target = sluice()
     manifest = parts(tmp_path, 6)
-    plain_driver.FAULTS[:] = ["lost", "refused"]
+    FAULTS[:] = ["lost", "refused"]
     with pytest.raises(OutsideError):
         library.load(manifest, target, "levels", streams=2)
-    plain_driver.FAULTS.clear()
+    FAULTS.clear()
     before = levels(tmp_path)
     for _ in range(2):
         with pytest.raises(OutsideError, match="cannot be known"):
@@ -246,7 +217,7 @@ def test_where_nothing_tells_the_load_stops_and_nothing_is_doubled(
     shutil.rmtree(tmp_path / "parts")
     (tmp_path / "sluice.db").unlink()
     manifest = parts(tmp_path, 3)
-    plain_driver.FAULTS[:] = ["torn"]
+    FAULTS[:] = ["torn"]
     with pytest.raises(OutsideError):
         library.load(manifest, other, "levels")
     with pytest.raises(OutsideError, match="cannot be known"):
@@ -261,7 +232,7 @@ def test_the_engines_own_history_tells_after_any_faults(
     assert promise_of(read_description(tmp_path / "sluice.toml")) == BY_HISTORY
     manifest = parts(tmp_path, 8)
     chance = random.Random(seed)
-    plain_driver.FAULTS[:] = [chance.choice(["", "", "lost", "refused"]) for _ in range(14)]
+    FAULTS[:] = [chance.choice(["", "", "lost", "refused"]) for _ in range(14)]
     for _ in range(40):
         try:
             record = library.load(manifest, target, "levels", streams=chance.choice([1, 3]))
@@ -270,6 +241,12 @@ def test_the_engines_own_history_tells_after_any_faults(
             continue
     assert record.verified
     assert levels(tmp_path) == [(240, 240)]
+    # The same content in another table is another load, of which the history must not say so.
+    FAULTS[:] = ["refused"] * 3
+    with pytest.raises(OutsideError):
+        library.load(manifest, target, "others")
+    FAULTS.clear()
+    assert library.load(manifest, target, "others").verified
 
 
 def test_an_ability_that_does_not_hold_is_found_by_trying(sluice: Any, tmp_path: Path) -> None:
@@ -296,9 +273,9 @@ def test_an_ability_that_does_not_hold_is_found_by_trying(sluice: Any, tmp_path:
     ("was", "now", "said"),
     [
         ("{columns}", "{colums}", "{colums} is no value of it"),
-        ('module = "larkmere_sluice"', 'module = "no_such_driver"', "cannot be imported"),
-        ('module = "larkmere_sluice"', 'module = "json"', "no driver"),
-        ('module = "larkmere_sluice"', "", "one of module, odbc and flight"),
+        ('module = "splarn.standin.sluice"', 'module = "no_such_driver"', "cannot be imported"),
+        ('module = "splarn.standin.sluice"', 'module = "json"', "no driver"),
+        ('module = "splarn.standin.sluice"', "", "one of module, odbc and flight"),
         ("arguments = {", 'arguments = { password = "open-sesame", ', "${NAME}"),
         ("arguments = {", "arguments = { colour = 3, ", "does not take"),
         ('place = "sluice://lower-pool"', 'place = "sluice://a:b@pool"', "secret"),

@@ -16,6 +16,7 @@ from tests.faults.common import (
     some_target,
 )
 from tests.faults.depots import carried, shipped
+from tests.faults.described import by_description
 from tests.faults.flows import carried_out
 from tests.faults.program import begin, splarn, until_done
 from tests.faults.proxy import Proxy, Trouble
@@ -198,6 +199,7 @@ ROUNDS: tuple[tuple[int, Callable[[World], None]], ...] = (
     (6, shipped),
     (9, carried),
     (14, carried_out),
+    (10, by_description),
     (5, unsteady),
     (10, built),
 )

@@ -70,3 +70,25 @@ def try_description(context: Context, path: Path, depot: str | None) -> int:
         "promise": promise or None, "sentences": said,
     })  # fmt: skip
     return 1 if failed else 0
+
+
+def begin_like(context: Context, path: Path, name: str) -> None:
+    """Writes a shipped description into a file that is still to be made, to be edited."""
+    from importlib.resources import files
+
+    from splarn.core.errors import RequestError
+    from splarn.core.work.disk import write_text
+    from splarn.core.work.words import nearest
+
+    shipped = {one.name[:-5]: one for one in files("splarn.engines.described.shipped").iterdir()
+               if one.name.endswith(".toml")}  # fmt: skip
+    if name not in shipped:
+        raise RequestError(
+            f"--like: there is no shipped description {name!r}{nearest(name, shipped)}: use "
+            f"{', '.join(sorted(shipped))}."
+        )
+    if path.exists():
+        raise RequestError(f"{path} is already there and may hold your edits: name another file.")
+    write_text(path, shipped[name].read_text(encoding="utf-8"))
+    context.out.say(f"Wrote {path}: edit it, and try it with `splarn doctor --engine {path}`.")
+    context.out.document({"files": [str(path)]})

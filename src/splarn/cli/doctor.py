@@ -52,6 +52,12 @@ def doctor(
             "--engine", metavar="FILE", help="Try a description of an engine, and say what holds."
         ),
     ] = None,
+    like: Annotated[
+        str | None,
+        typer.Option(
+            "--like", metavar="NAME", help="With --engine: write FILE like a shipped description."
+        ),
+    ] = None,
     depot: DepotPlace = None,
     job: JobFile = None,
     as_json: AsJson = False,
@@ -71,8 +77,11 @@ def doctor(
     context = Context(job, as_json)
     out = context.out
     if engine is not None:
-        from splarn.cli.describing import try_description
+        from splarn.cli.describing import begin_like, try_description
 
+        if like is not None:
+            begin_like(context, engine, like)
+            return 0
         return try_description(context, engine, depot)
     packages = _packages()
     programs = _programs()

@@ -348,7 +348,8 @@ def show_load(out: Output, record: LoadRecord) -> None:
         return
     speed = record.rows_loaded / max(record.phases["load"], 1e-9)
     phases = record.phases
-    clock = " of its own clock" if record.compute else ""
+    # An engine that is described is timed by our own.
+    clock = " of its own clock" if record.compute and not record.promises else ""
     sized = phases.get("size", 0)
     sizing = f"sizing {show_duration(sized)}, " if sized else ""
     out.say(

@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from splarn.core.run.flow import RunRecord
     from splarn.core.tuning.plan_file import Plan
 
+# Seconds or money that nothing is held against.
+NOTHING = 1e-6
 # A difference from the forecast that is not worth a word.
 SAME = 0.02
 # One that is told as a factor.
@@ -197,7 +199,7 @@ def show_beside(out: Output, plan: Plan, record: RunRecord) -> None:
     seconds, cost = plan.forecast["seconds"], plan.forecast["cost"]
 
     def compared(forecast: float, actual: float, less: str, more: str) -> str:
-        if forecast <= 0 or record.resumed:
+        if forecast < NOTHING or record.resumed:
             return ""
         change = actual / forecast - 1
         if abs(change) < SAME:

@@ -122,7 +122,7 @@ def run_plan(
     watching.begin()
     begun = time.perf_counter()
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
-    parts = parts_format(plan)
+    parts = parts_format(plan, engine.sets_aside)
     into = parts.layout(plan.layout)
     # Rows that cannot be moved in one set are loaded once more, from the parts.
     twice = configuration.route == "landing" and plan.bad_rows.count != 0

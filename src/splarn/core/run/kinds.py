@@ -114,10 +114,14 @@ def taken_apart(plan: Plan, base: Path) -> tuple[Plan, list[tuple[Place, OtherCo
     return replace(plan, kinds=(*plan.kinds, *kinds), source_bytes=max(size, 0)), found
 
 
-def parts_format(plan: Plan) -> PartsFormat:
-    """How parts are written; where kinds meet in a table, all in the standard form."""
+def parts_format(plan: Plan, sets_aside: bool = True) -> PartsFormat:
+    """How parts are written: all in the standard form where kinds meet in a table.
+
+    So are those for an engine that sets no rows aside, which leaves bad ones behind.
+    """
     one = plan.configuration
-    return PartsFormat(one.format, one.packing, one.part_size, converted=bool(plan.kinds))
+    converted = bool(plan.kinds) or not sets_aside
+    return PartsFormat(one.format, one.packing, one.part_size, converted=converted)
 
 
 def name_of(kind: PlannedKind) -> str:

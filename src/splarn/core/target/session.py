@@ -96,6 +96,10 @@ class Engine(Protocol):
         """What must be known of how sure it is, in sentences; none where notes commit with rows."""
 
     @property
+    def sets_aside(self) -> bool:
+        """Whether bad rows may be set aside while it loads; else it must be given good ones."""
+
+    @property
     def has_sizes(self) -> bool:
         """Whether its compute has sizes that are paid for."""
 

@@ -25,6 +25,7 @@ from splarn.core.load.landing import WholeLanding
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.target.session import OpenEngine
+from splarn.core.tuning.configuration import Configuration
 from splarn.core.tuning.design import ALONE, FLOW, PlannedTrial
 from splarn.core.tuning.gauges import Gauge
 from splarn.core.tuning.laws import PHASE_NAMES
@@ -195,7 +196,7 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
                 sample.files,
                 sample.layout,
                 parts,
-                PartsFormat(configuration.format, configuration.packing, configuration.part_size),
+                _parts_format(configuration, place),
                 workers,
                 keep=None,
             )
@@ -249,6 +250,14 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
     )
 
 
+def _parts_format(configuration: Configuration, place: TrialPlace) -> PartsFormat:
+    """How parts are written, as a run writes them."""
+    return PartsFormat(
+        configuration.format, configuration.packing, configuration.part_size,
+        converted=not place.open_engine().sets_aside,
+    )  # fmt: skip
+
+
 def _held_to_sample(record: LoadRecord, set_aside: int, sample: Sample) -> int:
     """Rows that came of a sample, which must be all of it. Raises OutsideError."""
     came = record.rows_loaded + record.rows_rejected + set_aside
@@ -266,7 +275,7 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
     shutil.rmtree(parts, ignore_errors=True)
     place.table.make()
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
-    output = PartsFormat(configuration.format, configuration.packing, configuration.part_size)
+    output = _parts_format(configuration, place)
     landing = landing_of(engine.reads_parts, place.open_engine, place.depot())
     making = Making(
         tuple(sample.files), sample.layout, output, parts,

@@ -16,6 +16,11 @@ from splarn.engines.described.tables import table_values
 from splarn.engines.described.templates import Names, Written
 
 
+def tag_of(load_id: str, part_id: str) -> str:
+    """What tells a part of a load from all others, also from the same content in another load."""
+    return f"{load_id}/{part_id}"
+
+
 class Bringing:
     """Parts of one layout into one table. Raises RequestError for a format that is not read."""
 
@@ -81,6 +86,7 @@ class Bringing:
             "null": null,
             "load_id": load_id,
             "part_id": part.part_id,
+            "tag": tag_of(load_id, part.part_id),
         }
 
     def _each(self, null: str) -> dict[str, Any]:

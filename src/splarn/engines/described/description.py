@@ -148,7 +148,7 @@ class Statements(_Section):
     )
     came_in: str = Field(
         default="",
-        description="Its history: answers the rows that {address} or {part_id} brought in.",
+        description="Its history: answers the rows that the part of this {tag} brought in.",
     )
     size: str = Field(default="", description="Answers the compute's size, and whether it runs.")
     resize: str = Field(default="", description="Gives the compute another {tier}.")

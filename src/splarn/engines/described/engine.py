@@ -34,6 +34,7 @@ class DescribedEngine:
     name = "described"
     in_process = True
     reads_parts = True
+    sets_aside = False
     # The URL's database is the description's path.
     is_file = True
     processes_here: tuple[str, ...] = ()

@@ -20,7 +20,7 @@ from splarn.core.target.handover import (
     Watch,
 )
 from splarn.core.target.notes import PartNote
-from splarn.engines.described.bringing import Bringing
+from splarn.engines.described.bringing import Bringing, tag_of
 from splarn.engines.described.link import DescribedLink
 from splarn.engines.described.tables import DescribedTables, table_values
 from splarn.engines.sql.link import Concern
@@ -194,7 +194,8 @@ class DescribedOrder:
         with link.failing("Asking the history of", part.path.name):
             answer = link.say(
                 statement, address=self._bringing.address(part), load_id=self.order.load_id,
-                part_id=part.part_id, **table_values(self.order.table),
+                part_id=part.part_id, tag=tag_of(self.order.load_id, part.part_id),
+                **table_values(self.order.table),
             )  # fmt: skip
         return int(answer.value or 0)
 

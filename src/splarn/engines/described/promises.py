@@ -39,8 +39,11 @@ def said_of(description: Description) -> list[str]:
             "Two loads of the same content at once are not kept apart: begin one at a time."
         )
     sentences.append(
-        "Rows that it refuses halt the load: it sets none aside. Nothing tells the rows of one "
-        "load from others in the same table, so a load into a table that had rows cannot be taken "
-        "back."
+        "Rows that it refuses halt the load: it sets none aside, so `load` must be given good "
+        "ones; a run leaves bad ones behind as it makes the parts."
+    )
+    sentences.append(
+        "Nothing tells the rows of one load from others in the same table, so a load into a table "
+        "that had rows cannot be taken back."
     )
     return sentences

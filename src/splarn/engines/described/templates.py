@@ -13,7 +13,7 @@ _PIECE = re.compile(r"\{\{|\}\}|\{([a-z_]*)\}")
 _TABLE = frozenset({"table", "table_text", "name_text"})
 _PART = _TABLE | {
     "columns", "address", "format", "codec", "delimiter", "quote", "header", "null", "load_id",
-    "part_id", "tier",
+    "part_id", "tag",
 }  # fmt: skip
 # The values that each kind of template may have.
 VALUES: Mapping[str, frozenset[str]] = {
@@ -31,7 +31,7 @@ VALUES: Mapping[str, frozenset[str]] = {
     "claim": frozenset({"load_id"}),
     "turn": _TABLE,
     "end_turn": _TABLE,
-    "came_in": _TABLE | {"address", "load_id", "part_id"},
+    "came_in": _TABLE | {"address", "load_id", "part_id", "tag"},
     "size": frozenset(),
     "resize": frozenset({"tier"}),
     "types": frozenset({"precision", "scale", "length"}),

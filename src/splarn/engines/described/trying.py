@@ -16,7 +16,7 @@ from splarn.core.source.content import Identity
 from splarn.core.source.places import Place
 from splarn.core.source.source import Source
 from splarn.core.target.handover import HandedPart
-from splarn.engines.described.bringing import Bringing
+from splarn.engines.described.bringing import Bringing, tag_of
 from splarn.engines.described.description import Description
 from splarn.engines.described.engine import DescribedSession
 from splarn.engines.described.promises import promise_of
@@ -151,7 +151,8 @@ class Trying:
     def _bring(self, session: DescribedSession, place: Place) -> int:
         """Runs the load statement for a part, in the open transaction; rows by its own answer."""
         bringing = Bringing(self.description, self.table, LAYOUT, LAYOUT.names)
-        return bringing.bring(session.link, HandedPart("tried", place, "none"), "tried")
+        part = HandedPart(Path(place.name).stem, place, "none")
+        return bringing.bring(session.link, part, self.table)
 
     def _count(self) -> int:
         with self._session() as session:
@@ -185,6 +186,8 @@ class Trying:
 
     def _abilities(self) -> None:
         able, told = self.description.abilities, self.description.statements
+        if told.came_in:
+            self._history(told.came_in)
         before = self._count()
         # Everything up to the commit, and then the connection is gone.
         session = DescribedSession(self.description)
@@ -234,8 +237,6 @@ class Trying:
             f"{came} rows came again",
             "abilities.once_by_file",
         )
-        if told.came_in:
-            self._history(told.came_in)
         self._claims()
         self._sizes()
 
@@ -253,7 +254,8 @@ class Trying:
         with self._session() as session:
             try:
                 answer = session.link.say(
-                    statement, address=str(self.part), load_id="tried", part_id="tried",
+                    statement, address=str(self.part), load_id=self.table, part_id="good",
+                    tag=tag_of(self.table, "good"),
                     **table_values(self.table),
                 )  # fmt: skip
                 rows = int(answer.value or 0)
@@ -261,9 +263,9 @@ class Trying:
                 self._tell("its history knows a part", False, f"statements.came_in: {error}")
                 return
         self._tell(
-            "its history knows a part", rows >= ROWS,
+            "its history knows a part", rows == ROWS,
             f"{rows} rows for a part of {ROWS}"
-            + ("" if rows >= ROWS else ": mend statements.came_in"),
+            + ("" if rows == ROWS else ": mend statements.came_in"),
         )  # fmt: skip
 
     def _claims(self) -> None:

@@ -34,6 +34,7 @@ class MillraceEngine:
     in_process = True
     reads_parts = True
     has_sizes = True
+    sets_aside = True
     promises: tuple[str, ...] = ()
     is_file = False
     processes_here: tuple[str, ...] = ()

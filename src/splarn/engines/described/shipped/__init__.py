@@ -1,0 +1,1 @@
+"""Descriptions that ship with Splarn, each for an engine that a test reaches."""

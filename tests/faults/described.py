@@ -1,0 +1,93 @@
+"""Rounds of loads by a description: killed, cut, robbed of replies, in every mode of the table."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy.engine import make_url
+
+from tests.descriptions import KEY, KINDS, describe
+from tests.faults.common import available, hold, some_target
+from tests.faults.program import begin, splarn, until_done
+from tests.faults.proxy import Proxy, Trouble
+from tests.faults.world import Source, World, expected
+
+MODES = ("create", "append", "empty", "replace")
+
+
+class Place:
+    """A folder that the servers' own users may read, gone with the round."""
+
+    def __init__(self) -> None:
+        self.path = Path(tempfile.mkdtemp(prefix="splarn-faults-"))
+        self.path.chmod(0o755)
+
+    def close(self) -> None:
+        """Removes it."""
+        shutil.rmtree(self.path, ignore_errors=True)
+
+
+def by_description(world: World) -> None:
+    """A load by a shipped description meets what others do, and keeps what it promised."""
+    target = some_target(world, *[kind for kind in KINDS if kind in available()])
+    place = Place()
+    world.closing.append(place)
+    password = make_url(target.url).password or ""
+    env = {**os.environ, KEY: password}
+    calm = describe(target.kind, target.url, place.path / "calm.toml")
+    mode = world.chance.choice(MODES)
+    before: list[Source] = []
+    if mode != "create":
+        before = [world.file("old.csv", world.chance.randint(50, 300), folder="old")]
+        until_done(world.folder, *_words(world, place, calm, before, "old", "create"), env=env)
+    sources = world.files(world.chance.randint(1, 3), least=200, most=1200)
+    words = _words(world, place, calm, sources, "new", mode)
+    if target.kind != "duckdb" and world.chance.random() < 0.5:
+        what = world.chance.choice(("cut", "stall", "half-close", "lose-reply"))
+        troubles = [
+            Trouble(what, word=b"COMMIT", nth=world.chance.randint(1, 7))
+            if world.chance.random() < 0.6
+            else Trouble(what, after=world.chance.randint(200, 20_000))
+            for _ in range(world.chance.randint(1, 3))
+        ]
+        proxy = Proxy(target.port, troubles)
+        world.closing.append(proxy)
+        through = describe(target.kind, target.url, place.path / "through.toml", proxy.port)
+        for _ in range(len(troubles)):
+            ended = splarn(world.folder, *_by(words, through), env=env)
+            assert ended.code in (0, 3), ended.said
+            assert "itself failed" not in ended.said, ended.said
+    for _ in range(world.chance.randint(0, 3)):
+        begin(world.folder, *words, env=env).kill_after(world.chance.uniform(0.2, 1.6))
+    ended = until_done(world.folder, *words, env=env)
+    kept = before if mode == "append" else []
+    hold(target.rows(), expected(*kept, *sources), f"{target.kind} {mode}")
+    assert ended.json["promises"][0].count("once, by transaction") == 1
+    again = splarn(world.folder, *words, env=env)
+    # Beside other rows nothing tells them from these, which is said rather than promised.
+    assert again.code == 0, again.said
+    hold(target.rows(), expected(*kept, *sources), "after another time")
+
+
+def _words(
+    world: World, place: Place, url: str, sources: list[Source], name: str, mode: str
+) -> list[Any]:
+    """A load of the sources' parts, which are made first."""
+    parts = place.path / name
+    made = splarn(
+        world.folder, "shape", *(str(one.path) for one in sources), "--layout", world.layout,
+        "--into", parts, "--part-size", world.chance.choice(("2KiB", "6KiB", "20KiB")),
+    )  # fmt: skip
+    assert made.code == 0, made.said
+    return [
+        "load", parts, "--to", url, "--table", world.table, "--table-mode", mode, "--yes",
+        "--streams", world.chance.choice((1, 2, 3)), "--json",
+    ]  # fmt: skip
+
+
+def _by(words: list[Any], url: str) -> list[Any]:
+    return [url if str(word).startswith("described:") else word for word in words]
