@@ -9,6 +9,7 @@ from pathlib import Path
 
 from benchmarks.choice import CHOICE
 from benchmarks.decide import DECIDE
+from benchmarks.described import DESCRIBED
 from benchmarks.flow import FLOW
 from benchmarks.foretold import FORETOLD
 from benchmarks.load import LOADS
@@ -16,7 +17,7 @@ from benchmarks.measure import Row, show
 from benchmarks.prepare import PREPARE
 from benchmarks.sweeps import SWEEPS
 
-ALL = {**PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE, **FORETOLD, **FLOW}
+ALL = {**PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE, **FORETOLD, **FLOW, **DESCRIBED}
 
 
 def main() -> int:

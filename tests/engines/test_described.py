@@ -198,6 +198,29 @@ def test_a_reply_that_is_lost_doubles_nothing_where_counting_tells(
             assert ask(f"sqlite:///{tmp_path}/sluice.db", counted) == [(180, 180)]
 
 
+def test_a_driver_that_tells_no_counts_is_asked_by_counting(sluice: Any, tmp_path: Path) -> None:
+    target = sluice()
+    path = tmp_path / "sluice.toml"
+    text = path.read_text().replace("arguments = {", "arguments = { silent = true,")
+    path.write_text(text)
+    manifest = parts(tmp_path, 5)
+    with pytest.raises(OutsideError, match=r"statements\.rows"):
+        library.load(manifest, target, "levels_0")
+    path.write_text(text.replace("[abilities]", "[abilities]\nstreams = false"))
+    assert [one for one in try_out(read_description(path), tmp_path, lambda part: part)[0]
+            if one.holds is False] == []  # fmt: skip
+    for first in range(3):
+        FAULTS[:] = [*[""] * first, "lost"]
+        with pytest.raises(OutsideError):
+            library.load(manifest, target, f"levels_{first}1", streams=3)
+        FAULTS.clear()
+        record = library.load(manifest, target, f"levels_{first}1", streams=3)
+        assert (record.verified, record.rows_loaded) == (True, 150)
+        assert library.load(manifest, target, f"levels_{first}1").done_before
+        counted = f"SELECT count(*), count(DISTINCT no) FROM levels_{first}1"
+        assert ask(f"sqlite:///{tmp_path}/sluice.db", counted) == [(150, 150)]
+
+
 def test_where_nothing_tells_the_load_stops_and_nothing_is_doubled(
     sluice: Any, tmp_path: Path
 ) -> None:

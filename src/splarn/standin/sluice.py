@@ -54,9 +54,14 @@ class ProgrammingError(Error):
 class Cursor:
     """See PEP 249."""
 
-    def __init__(self, link: sqlite3.Connection, rate: float) -> None:
-        self._cursor, self._rate = link.cursor(), rate
-        self.rowcount = -1
+    def __init__(self, link: sqlite3.Connection, rate: float, silent: bool) -> None:
+        self._cursor, self._rate, self._silent = link.cursor(), rate, silent
+        self._changed = -1
+
+    @property
+    def rowcount(self) -> int:
+        """See PEP 249; many drivers do not tell."""
+        return -1 if self._silent else self._changed
 
     @property
     def description(self) -> Any:
@@ -75,7 +80,7 @@ class Cursor:
                 self._cursor.execute("UPDATE sluice_size SET tier = ?", (tier,))
             else:
                 self._cursor.execute(statement, given)
-                self.rowcount = self._cursor.rowcount
+                self._changed = self._cursor.rowcount
         except (sqlite3.Error, OSError, UnicodeDecodeError) as error:
             raise ProgrammingError(str(error)) from None
 
@@ -104,7 +109,7 @@ class Cursor:
             self._cursor.execute("ROLLBACK")
             raise
         self._cursor.execute("COMMIT")
-        self.rowcount = len(rows)
+        self._changed = len(rows)
         if fault:
             raise OperationalError("the connection was closed")
 
@@ -124,8 +129,8 @@ class Cursor:
 class Connection:
     """See PEP 249. Each statement is committed by itself."""
 
-    def __init__(self, path: str, rows_a_second: float) -> None:
-        self._rate = rows_a_second
+    def __init__(self, path: str, rows_a_second: float, silent: bool) -> None:
+        self._rate, self._silent = rows_a_second, silent
         try:
             self._link = sqlite3.connect(
                 path, isolation_level=None, timeout=60, check_same_thread=False
@@ -136,7 +141,7 @@ class Connection:
 
     def cursor(self) -> Cursor:
         """See PEP 249."""
-        return Cursor(self._link, self._rate)
+        return Cursor(self._link, self._rate, self._silent)
 
     def commit(self) -> None:
         """Nothing waits for it."""
@@ -149,6 +154,9 @@ class Connection:
         self._link.close()
 
 
-def connect(path: str, rows_a_second: float = 1e6) -> Connection:
-    """A connection to the Sluice whose tables lie in a file, which is made where there is none."""
-    return Connection(path, rows_a_second)
+def connect(path: str, rows_a_second: float = 1e6, silent: bool = False) -> Connection:
+    """A connection to the Sluice whose tables lie in a file, which is made where there is none.
+
+    A `silent` one does not tell how many rows a statement changed.
+    """
+    return Connection(path, rows_a_second, silent)

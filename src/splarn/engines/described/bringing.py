@@ -36,6 +36,8 @@ class Bringing:
                 f"{layout.format}: make the parts of one of these."
             )
         self.codecs = known[layout.format]
+        # Rows of the table so far, where one part comes after the other and they may be counted.
+        self._there: int | None = None
         told = {str(name): one for name, one in description.statements.load.items()}
         self.statement = told[layout.format]
 
@@ -45,16 +47,25 @@ class Bringing:
         Raises OutsideError where it fails, RequestError for what it cannot read or does not tell.
         """
         values = self.values(part, load_id)
+        asked = self.description.statements.rows
+        if not asked and not self.description.abilities.streams and self._there is None:
+            self._there = self.count(link)
+        # What a statement that fails has brought is not known, so all are counted again then.
+        there, self._there = self._there, None
         with link.failing("Loading", part.path.name):
             answer = link.say(self.statement, **values)
             rows = answer.changed
-            if self.description.statements.rows:
-                told = link.say(self.description.statements.rows, **table_values(self.table))
-                rows = int(told.value)
+            if asked:
+                rows = int(link.say(asked, **table_values(self.table)).value)
+        if there is not None:
+            # A driver that does not tell is asked for all rows; nobody else brings any.
+            rows = self.count(link) - there if rows < 0 else rows
+            self._there = there + rows
         if rows < 0:
             raise RequestError(
                 "The driver does not tell how many rows statements.load of "
-                f"{self.description.path} brought in: add statements.rows, which asks for them."
+                f"{self.description.path} brought in: add statements.rows, which asks for them, "
+                "or say abilities.streams = false, so that they can be counted."
             )
         return rows
 

@@ -7,25 +7,21 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import ClassVar
 
-import sqlalchemy as sa
 from sqlalchemy.engine import URL
 
-from splarn.core.errors import RequestError
-from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.layout import Layout
 from splarn.core.target.handover import Compute
-from splarn.core.target.names import join_name, schema_and_name
-from splarn.core.target.notes import LoadNote
 from splarn.core.target.session import Engine
 from splarn.engines.described.compute import DescribedCompute
 from splarn.engines.described.description import Description, read_description
 from splarn.engines.described.files import DescribedFiles
 from splarn.engines.described.link import DescribedLink, quoting_of
+from splarn.engines.described.notes import DescribedNotes
 from splarn.engines.described.promises import said_of
 from splarn.engines.described.rows import DescribedDigests, DescribedRows
 from splarn.engines.described.tables import DescribedTables, table_values, with_types
 from splarn.engines.sql.claims import SqlClaims
 from splarn.engines.sql.link import Concern
-from splarn.engines.sql.notes import NOTES, SqlNotes, notes_table
 
 
 class DescribedEngine:
@@ -150,47 +146,6 @@ class DescribedSession(Concern):
     def close(self) -> None:
         """See Session."""
         self.link.close()
-
-
-class DescribedNotes(SqlNotes):
-    """Notes in a table whose columns have the description's types."""
-
-    link: DescribedLink
-
-    def put_load(self, note: LoadNote) -> None:
-        """See Notes. Not every driver tells how many rows an update found."""
-        table = self.tables.canonical(note.table)
-        schema = schema_and_name(table)[0]
-        with self.link.failing("Noting a load into", note.table):
-            self._make_notes(schema)
-            notes = notes_table(schema)
-            mine = (notes.c.load_id == note.load_id, notes.c.part_id == "")
-            if self.link.execute(sa.select(notes.c.state).where(*mine)).rows:
-                values = {"state": note.state, "details": note.details.text()}
-                self.link.execute(notes.update().where(*mine).values(**values))
-                return
-        super().put_load(note)
-
-    def _make_notes(self, schema: str | None) -> None:
-        if self._has_notes(schema):
-            return
-        sizes = {"load_id": 40, "part_id": 80, "table_name": 200, "name": 500, "state": 10,
-                 "mode": 10, "started": 40}  # fmt: skip
-        fields = [Field(name, required=True, max_length=size) for name, size in sizes.items()]
-        fields += [
-            Field(name, "integer", required=True)
-            for name in ("position", "rows_in", "rows_refused")
-        ]
-        layout = Layout(NOTES, Dialect(), (*fields, Field("details")))
-        named = join_name(schema, NOTES)
-        DescribedTables(self.link).create(named, layout)
-        if not self._note_columns(schema):
-            raise RequestError(
-                f"{named} was made, and statements.look of {self.link.description.path} does not "
-                "see it: mend it (`splarn doctor --engine` tries all statements)."
-            )
-        self._notes_made.add(schema)
-        self._insert(schema)
 
 
 # The type checker holds the engine to the contract.

@@ -22,6 +22,7 @@ from splarn.core.target.handover import (
 from splarn.core.target.notes import PartNote
 from splarn.engines.described.bringing import Bringing, tag_of
 from splarn.engines.described.link import DescribedLink
+from splarn.engines.described.notes import DescribedNotes
 from splarn.engines.described.tables import DescribedTables, table_values
 from splarn.engines.sql.link import Concern
 from splarn.engines.sql.notes import SqlNotes
@@ -98,7 +99,7 @@ class DescribedOrder:
         """See OpenOrder."""
         if notes:
             with self._link() as link:
-                own = SqlNotes(link, DescribedTables(link))
+                own = DescribedNotes(link, DescribedTables(link))
                 for note in notes:
                     own.put_part(note)
                     self._notes[note.part_id] = note
@@ -168,7 +169,7 @@ class DescribedOrder:
         return PartJob(part.part_id, "ended", begun, begun, ended, part.raw_bytes, rows, 0, "", ())
 
     def _bring_in(self, link: DescribedLink, part: HandedPart, note: PartNote) -> int:
-        own = SqlNotes(link, DescribedTables(link))
+        own = DescribedNotes(link, DescribedTables(link))
         if not self._description.abilities.transactions:
             rows = self._came_in(link, part) if _in_doubt(note) else 0
             if rows:
@@ -219,7 +220,7 @@ class DescribedOrder:
                     f"table, take the load back with `splarn undo {self.order.load_id}` where "
                     "nothing else is in it, and load again."
                 )
-            own = SqlNotes(link, DescribedTables(link))
+            own = DescribedNotes(link, DescribedTables(link))
             for note in doubtful:
                 now = replace(note, position=0)
                 if extra:

@@ -16,7 +16,7 @@ from splarn.core.target.marks import marks_text, read_marks
 from splarn.core.target.names import join_name, schema_and_name
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.target.tables import Tables
-from splarn.engines.sql.link import Concern, Link
+from splarn.engines.sql.link import Answer, Concern, Link
 
 NOTES = "splarn_progress"
 
@@ -140,15 +140,18 @@ class SqlNotes(Concern):
                 .values(state=note.state, details=note.details.text())
             )
             if not changed.changed:
-                self._insert(
-                    schema,
-                    load_id=note.load_id,
-                    table_name=table,
-                    state=note.state,
-                    mode=note.mode,
-                    started=note.started,
-                    details=note.details.text(),
-                )
+                self._insert_load(schema, table, note)
+
+    def _insert_load(self, schema: str | None, table: str, note: LoadNote) -> None:
+        self._insert(
+            schema,
+            load_id=note.load_id,
+            table_name=table,
+            state=note.state,
+            mode=note.mode,
+            started=note.started,
+            details=note.details.text(),
+        )
 
     def put_part(self, note: PartNote) -> None:
         """See Notes."""
@@ -190,7 +193,7 @@ class SqlNotes(Concern):
                     details=_details(now),
                 )
             )
-            if changed.changed == 1:
+            if self._moved_on(changed, now):
                 return
             there = self.link.execute(sa.select(notes.c.state).where(*mine)).rows
         if there:
@@ -202,6 +205,10 @@ class SqlNotes(Concern):
             f"The note of {now.name} is gone from {NOTES} in {self.link.place}: somebody removed "
             "it, or took the load back, so this one stopped before its batch was committed."
         )
+
+    def _moved_on(self, changed: Answer, now: PartNote) -> bool:
+        """Whether an update found the note as it was, and moved it on."""
+        return changed.changed == 1
 
     def forget(self, table: str) -> None:
         """See Notes."""
