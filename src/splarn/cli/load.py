@@ -339,11 +339,13 @@ def show_load(out: Output, record: LoadRecord) -> None:
                 "were not looked at. Nothing was loaded; --again loads them twice."
             )
             return
+        found = "they are there as it left them"
+        if record.promises:
+            found = "by count, sums and extremes of every column they are there as it left them"
         out.good(
             f"Already in: the load {record.load_id} brought "
-            f"{plural(round(record.rows_loaded), 'row')} "
-            f"of this content into {record.table} of {record.place}, and they are there as it left "
-            "them. Nothing was loaded; --again loads them twice."
+            f"{plural(round(record.rows_loaded), 'row')} of this content into {record.table} of "
+            f"{record.place}, and {found}. Nothing was loaded; --again loads them twice."
         )
         return
     speed = record.rows_loaded / max(record.phases["load"], 1e-9)

@@ -127,6 +127,11 @@ class Statements(_Section):
     )
     drop: str = Field(default="DROP TABLE IF EXISTS {table}", description="Drops one.")
     rename: str = Field(default="ALTER TABLE {table} RENAME TO {name}", description="Renames one.")
+    swap: str = Field(
+        default="",
+        description="Renames {table} to {before} and {into} to {table}, all at once; else both are "
+        "renamed one after the other.",
+    )
     empty: str = Field(default="DELETE FROM {table}", description="Removes all rows.")
     copy_rows: str = Field(default="INSERT INTO {into} ({columns}) SELECT {columns} FROM {table}",
         alias="copy", description="Copies rows from one into another.",

@@ -43,6 +43,10 @@ def said_of(description: Description) -> list[str]:
         "ones; a run leaves bad ones behind as it makes the parts."
     )
     sentences.append(
+        "What was changed in rows later is seen only where it changes a column's count, sum, least "
+        "or most."
+    )
+    sentences.append(
         "Nothing tells the rows of one load from others in the same table, so a load into a table "
         "that had rows cannot be taken back."
     )

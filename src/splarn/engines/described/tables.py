@@ -131,7 +131,13 @@ class DescribedTables(Concern):
     def swap(self, table: str, side_table: str, before: str) -> None:
         """See Tables."""
         with self.link.failing("Swapping in the table", table):
-            if self.columns(table) is not None:
+            there = self.columns(table) is not None
+            statement = self.link.description.statements.swap
+            if there and statement:
+                values = table_values(table)
+                self.link.say(statement, before=Name(before), into=Name(side_table), **values)
+                return
+            if there:
                 self._rename(table, before)
             self._rename(side_table, table)
 

@@ -23,6 +23,7 @@ VALUES: Mapping[str, frozenset[str]] = {
     "clone": _TABLE | {"into"},
     "drop": _TABLE,
     "rename": _TABLE | {"name"},
+    "swap": _TABLE | {"into", "before"},
     "empty": _TABLE,
     "copy": _TABLE | {"into", "columns"},
     "count": _TABLE,
