@@ -300,6 +300,8 @@ def test_an_ability_that_does_not_hold_is_found_by_trying(sluice: Any, tmp_path:
         ('module = "splarn.standin.sluice"', 'module = "json"', "no driver"),
         ('module = "splarn.standin.sluice"', "", "one of module, odbc and flight"),
         ("arguments = {", 'arguments = { password = "open-sesame", ', "${NAME}"),
+        ("arguments = {", 'arguments = { inner = { pwd = "open-sesame" }, ', "${NAME}"),
+        ('module = "splarn.standin.sluice"', 'odbc = "Driver=x;Pwd=open-sesame"', "${NAME}"),
         ("arguments = {", "arguments = { colour = 3, ", "does not take"),
         ('place = "sluice://lower-pool"', 'place = "sluice://a:b@pool"', "secret"),
         ("whole_parts = true", "whole_part = true", "the nearest is whole_parts"),

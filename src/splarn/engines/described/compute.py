@@ -7,6 +7,9 @@ from splarn.core.target.handover import Size
 from splarn.engines.described.link import DescribedLink
 from splarn.engines.sql.link import Concern
 
+# What an answer says where the compute runs.
+RUNNING = ("1", "t", "true", "y", "yes", "running", "started")
+
 
 class DescribedCompute(Concern):
     """See Compute."""
@@ -24,7 +27,7 @@ class DescribedCompute(Concern):
                 "the tier, and whether it runs."
             )
         row = answer.rows[0]
-        running = bool(row[1]) if len(row) > 1 else True
+        running = len(row) < 2 or str(row[1]).strip().lower() in RUNNING
         tiers = tuple(told.tiers) or (str(row[0]),)
         return Size(str(row[0]), tiers, running)
 

@@ -233,6 +233,30 @@ def first_place(error: ValidationError) -> tuple[str, ...]:
     return tuple(str(piece) for piece in error.errors()[0]["loc"])
 
 
+_SECRET = re.compile(r"pass|pwd|secret|token", re.IGNORECASE)
+
+
+def _written_out(told: Connection) -> list[tuple[str, str]]:
+    """Every text of a connection with the name that it stands under, also inside of others."""
+    found: list[tuple[str, str]] = [("flight", told.flight)]
+    for piece in told.odbc.split(";"):
+        name, _, value = piece.partition("=")
+        found.append((name.strip() or "odbc", value.strip()))
+
+    def go_in(name: str, value: Any) -> None:
+        if isinstance(value, dict):
+            for inner, one in value.items():
+                go_in(str(inner), one)
+        elif isinstance(value, list):
+            for one in value:
+                go_in(name, one)
+        elif isinstance(value, str):
+            found.append((name, value))
+
+    go_in("arguments", told.arguments)
+    return found
+
+
 def _look_over(found: Description, path: Path, text: str) -> None:
     """What no type tells. Raises RequestError."""
     for place, template in templates_of(found):
@@ -252,14 +276,12 @@ def _look_over(found: Description, path: Path, text: str) -> None:
         raise RequestError(
             f"In {_at(path, text, ('connection',))}: give one of module, odbc and flight."
         )
-    for name, value in told.arguments.items():
-        secret = re.search(r"pass|secret|token", name, re.IGNORECASE)
-        if isinstance(value, str) and (
-            tells_secret(value) or (secret and value and "${" not in value)
-        ):
+    for name, value in _written_out(told):
+        if tells_secret(value) or (_SECRET.search(name) and value and "${" not in value):
+            key = name if name in ("odbc", "flight") else f"arguments.{name}"
             raise RequestError(
-                f"In {_at(path, text, ('connection', 'arguments', name))}: a secret stands there: "
-                "put it into the environment and write ${NAME} in its place."
+                f"In {_at(path, text, ('connection', key.partition('.')[0]))}: a secret stands "
+                f"there ({key}): put it into the environment and write ${{NAME}} in its place."
             )
     if tells_secret(found.engine.place):
         raise RequestError(f"In {_at(path, text, ('engine', 'place'))}: leave the secret out.")

@@ -68,6 +68,11 @@ class DescribedEngine:
         return quoting.filled(self.description.statements.create, values).strip() + ";"
 
 
+def is_true(value: object) -> bool:
+    """Whether an answer says yes, as a truth, a number or a text."""
+    return str(value).strip().lower() in ("1", "t", "true", "y", "yes", "on")
+
+
 class DescribedClaims(SqlClaims):
     """By the description's statements, where it has some."""
 
@@ -93,7 +98,7 @@ class DescribedClaims(SqlClaims):
         if not statement:
             return True
         with self.link.failing("Claiming", load_id):
-            return bool(self.link.say(statement, load_id=load_id).value)
+            return is_true(self.link.say(statement, load_id=load_id).value)
 
 
 class DescribedSession(Concern):

@@ -45,6 +45,15 @@ def driver_of(description: Description) -> Any:
     return module
 
 
+def _filled(value: Any, what: str) -> Any:
+    """What connect is given, with what stands under ${NAME} in the environment."""
+    if isinstance(value, dict):
+        return {name: _filled(one, what) for name, one in value.items()}
+    if isinstance(value, list):
+        return [_filled(one, what) for one in value]
+    return filled(value, what) if isinstance(value, str) else value
+
+
 def quoting_of(description: Description) -> Quoting:
     """How this engine's statements are written."""
     texts = description.texts
@@ -82,10 +91,7 @@ class DescribedLink(Link):
         self.dialect = _dialect(module, description)
         told = description.connection
         what = f"The description {description.path}"
-        arguments = {
-            name: filled(value, what) if isinstance(value, str) else value
-            for name, value in told.arguments.items()
-        }
+        arguments = _filled(told.arguments, what)
         self._begin, self._begun = told.begin, False
         self._held: Any = None
         positional = [filled(told.odbc or told.flight, what)] if not told.module else []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from splarn.core.errors import OutsideError, RefusedError
@@ -23,11 +24,16 @@ def refused(doing: str, what: str, place: str, error: Exception) -> OutsideError
     return OutsideError(sentence)
 
 
+_STATE = re.compile(r"[0-9A-Z]{5}")
+
+
 def reason(error: BaseException) -> str:
     """The first line of what a driver says, without SQL, addresses of manuals or secrets."""
     cause = getattr(error, "orig", None) or error
-    if len(cause.args) == 2 and isinstance(cause.args[0], int):
-        # MariaDB's drivers give a number and a sentence.
+    if len(cause.args) == 2 and (
+        isinstance(cause.args[0], int) or _STATE.fullmatch(str(cause.args[0]))
+    ):
+        # MariaDB's drivers give a number and a sentence, those by ODBC an SQLSTATE.
         cause = Exception(cause.args[1])
     lines = [line.strip() for line in str(cause).splitlines() if line.strip()]
     text = lines[0] if lines else "the connection is closed"
