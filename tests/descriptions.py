@@ -11,6 +11,10 @@ from splarn.engines.described import description as describing
 
 SHIPPED = Path(describing.__file__).parent / "shipped"
 KINDS = ("postgresql", "duckdb", "mariadb")
+PROMISES = {
+    "postgresql": "once, by transaction", "duckdb": "once, by transaction",
+    "mariadb": "once, by transaction", "sluice": "once, by the engine's own history",
+}  # fmt: skip
 # The name in the environment that a server's password stands under.
 KEY = "SPLARN_TEST_KEY"
 
@@ -21,7 +25,9 @@ def describe(kind: str, url: str, path: Path, port: int | None = None) -> str:
     `port` is another way to the server.
     """
     text, told = (SHIPPED / f"{kind}.toml").read_text(), make_url(url)
-    if kind == "duckdb":
+    if kind == "sluice":
+        text = text.replace('"sluice.db"', f'"{told.database}", rows_a_second = 20000')
+    elif kind == "duckdb":
         text = text.replace('"larkmere.duckdb"', f'"{told.database}"')
     else:
         usual = {"postgresql": ("postgres", 5432), "mariadb": ("root", 3306)}[kind]
