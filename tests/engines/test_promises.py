@@ -282,6 +282,34 @@ def test_names_of_every_character_are_loaded_and_taken_back(
     undo(opener(target), record.load_id)
 
 
+def test_notes_are_found_by_an_earlier_spelling_and_no_other_table_is_asked_for(
+    target: str, table: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    run(target, table, readings(tmp_path / "a.csv", 1, 90))
+    session = open_engine(target).connect()
+    (note,) = session.notes.loads(table)
+    for other in range(30):
+        foreign = replace(note, load_id=f"{table}-{other}", table=f"{table}_{other}")
+        session.notes.put_load(foreign)
+    session.commit()
+    mine = f"WHERE load_id = '{note.load_id}' AND part_id = ''"
+    ask(target, f"UPDATE splarn_progress SET table_name = '\"{table}\"' {mine}", rows=False)
+    kept, asked = session.tables.canonical, []
+
+    def canonical(name: str) -> str:
+        asked.append(name)
+        return kept(name)
+
+    monkeypatch.setattr(session.tables, "canonical", canonical)
+    assert session.notes.loads(table) == [note]
+    assert len(asked) <= 2
+    session.rollback()
+    for other in range(30):
+        session.notes.forget(f"{table}_{other}")
+    session.commit()
+    session.close()
+
+
 def test_names_over_the_engines_limit_are_refused_before_anything_is_made(
     postgresql: str, mariadb: str, table: str, tmp_path: Path
 ) -> None:

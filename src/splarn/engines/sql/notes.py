@@ -13,7 +13,7 @@ from sqlalchemy.schema import CreateTable
 from splarn.core.errors import OutsideError
 from splarn.core.target.details import LoadDetails
 from splarn.core.target.marks import marks_text, read_marks
-from splarn.core.target.names import join_name, schema_and_name
+from splarn.core.target.names import join_name, schema_and_name, split_name
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.target.tables import Tables
 from splarn.engines.sql.link import Answer, Concern, Link
@@ -81,24 +81,38 @@ class SqlNotes(Concern):
             return []
         notes = notes_table(schema)
         query = sa.select(notes).where(notes.c.part_id == "", notes.c.load_id != "")
+        names = None if table is None else self._spellings(notes, table)
+        if names is not None:
+            query = query.where(notes.c.table_name.in_(names))
         with self.link.failing("Reading the notes of", table or self.link.place):
             rows = self.link.execute(query.order_by(notes.c.started, notes.c.load_id))
-            notes_found = [
+            return [
                 LoadNote(
                     load_id=row["load_id"],
-                    table=row["table_name"],
+                    table=table or row["table_name"],
                     state=row["state"],
                     mode=row["mode"],
                     started=row["started"],
                     details=LoadDetails.read(row["details"]),
                 )
                 for row in rows.named()
+                # Some engines compare without a look at capitals.
+                if names is None or row["table_name"] in names
             ]
-        if table is None:
-            return notes_found
-        # An earlier Splarn noted names as they were given.
-        names = {name: self.tables.canonical(name) for name in {note.table for note in notes_found}}
-        return [replace(note, table=table) for note in notes_found if names[note.table] == table]
+
+    def _spellings(self, notes: sa.Table, table: str) -> list[str]:
+        """The names that a table's loads are noted by: an earlier Splarn noted them as given.
+
+        The engine is asked for no more than the names that could be another spelling, since its
+        other tables may be many.
+        """
+        bare = split_name(table)[-1].casefold()
+        query = sa.select(notes.c.table_name).where(notes.c.part_id == "", notes.c.load_id != "")
+        with self.link.failing("Reading the notes of", table):
+            noted = [name for (name,) in self.link.execute(query.distinct()).rows]
+        alike = (name for name in noted if split_name(name)[-1].casefold() == bare)
+        others = (name for name in alike if name != table)
+        return [table, *(name for name in others if self.tables.canonical(name) == table)]
 
     def parts(self, load_ids: Sequence[str]) -> list[PartNote]:
         """See Notes."""
