@@ -199,11 +199,14 @@ def test_a_load_whose_connections_are_cut_goes_on(
     target = str(request.getfixturevalue(kind))
     loader = Loader(tmp_path, many, target, table)
     process = loader.in_the_middle()
+    # Held, so that it does not end while its connections are looked up.
+    os.killpg(process.pid, signal.SIGSTOP)
     found = ask(target, CUTS[kind])
     if kind == "mariadb":
         for (number,) in found:
             with suppress(pymysql.err.OperationalError):  # Some end by themselves.
                 ask(target, f"KILL {number}", rows=False)
+    os.killpg(process.pid, signal.SIGCONT)
     error = failed(process)
     # A stream that begins then finds no server; one at work is cut off.
     assert "cannot be reached" in error or "same command" in error

@@ -233,7 +233,7 @@ def test_the_example_in_the_help_of_each_command_runs(reader: Reader) -> None:
     words = every.pop("compare").replace("20261125-0930", first).replace("20261126-0931", second)
     run(words, (0, 1))
     run(every.pop("undo").replace("20261125-0930", second) + " --yes")
-    example("sweep", more="--time-budget 70s")
+    example("sweep", more="--time-budget 25s")
     example("forecast")
     example("plan", (0, 1), more="--anyway")
     example("report")
