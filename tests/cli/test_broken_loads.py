@@ -25,7 +25,7 @@ from tests.conftest import SERVERS_REQUIRED, ask
 from tests.servers import OwnPostgresql, fill, mount_small, unmount
 
 # Of each of four engines: more than fifty in all.
-KILLS = 10
+KILLS = 6
 WAYS = [
     ["--table-mode", "append"],
     ["--table-mode", "replace", "--yes"],

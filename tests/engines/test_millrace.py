@@ -178,7 +178,7 @@ def test_a_client_gone_at_any_moment_leaves_nothing_lost_doubled_or_sized_up(
     kept = list(range(1, 301)) if mode == "append" else []
     wanted = sorted([*kept, *range(201, 801)])
     breaks = 0
-    for calls in range(0, 200, 3):
+    for calls in range(0, 200, 4):
         with serving(tmp_path / f"m{calls}", tier="u2") as at:
             if mode != "create":
                 run(at, old)
