@@ -6,12 +6,10 @@ import os
 import secrets
 import shutil
 import sys
-from collections.abc import Callable
 from pathlib import Path
 
-from benchmarks.load import MARIADB, POSTGRESQL, TABLE, _parts, _servers
-from benchmarks.measure import Row, Timed, compare, run, splarn
-from splarn.engines import open_engine
+from benchmarks.load import MARIADB, POSTGRESQL, loading, made_parts
+from benchmarks.measure import Row, compare
 
 # A described engine takes at most this much longer than the module.
 REACH = 1 / 1.05
@@ -22,7 +20,7 @@ def described(folder: Path, repeats: int, scale: float) -> list[Row]:
     sys.path.insert(0, str(Path(__file__).parents[1]))
     from tests.descriptions import describe
 
-    parts, _, size = _parts(folder, scale)
+    parts, _, size = made_parts(folder, scale)
     # Servers read files as users of their own.
     here = Path("/tmp") / f"splarn-bench-{secrets.token_hex(4)}"
     here.mkdir(mode=0o755)
@@ -35,7 +33,9 @@ def described(folder: Path, repeats: int, scale: float) -> list[Row]:
             ("duckdb", f"duckdb:///{here}/bench.duckdb", 1),
         ):  # fmt: skip
             target = describe(kind, url, here / f"{kind}.toml")
-            ours, module = (_load(here, one, url, streams) for one in (target, url))
+            ours, module = (
+                loading(here, here / "parts", one, streams, at=url) for one in (target, url)
+            )
             rows += compare(
                 f"{kind} by description, {streams} stream{'s' * (streams > 1)}", "its module",
                 ours, module, repeats, REACH, size, REACH,
@@ -43,19 +43,3 @@ def described(folder: Path, repeats: int, scale: float) -> list[Row]:
         return rows
     finally:
         shutil.rmtree(here)
-
-
-def _load(here: Path, target: str, url: str, streams: int) -> Callable[[], Timed]:
-    def load() -> Timed:
-        session = open_engine(url).connect()
-        session.tables.drop(TABLE)
-        session.notes.forget(TABLE)
-        session.commit()
-        session.close()
-        words = ("--to", target, "--table", TABLE, "--streams", streams, "--batch-rows", 200_000)
-        return run(splarn("load", here / "parts", *words, "--json"), here, _servers(url))
-
-    return load
-
-
-DESCRIBED = {"described": described}

@@ -21,7 +21,7 @@ PARTS = 4
 TABLE = "splarn_bench"
 
 
-def _parts(folder: Path, scale: float) -> tuple[Path, Path, int]:
+def made_parts(folder: Path, scale: float) -> tuple[Path, Path, int]:
     """The folder of clean rows in four plain parts, their layout and their bytes."""
     path, layout = one_file(folder, 500e6 * scale)
     clean, parts = path.with_name("clean.csv"), path.with_name("clean-parts")
@@ -34,19 +34,22 @@ def _parts(folder: Path, scale: float) -> tuple[Path, Path, int]:
     return parts, layout, sum(path.stat().st_size for path in parts.glob("*-0*"))
 
 
-def _ours(
-    folder: Path, parts: Path, target: str, streams: int, watch: bool = False
+def loading(
+    folder: Path, parts: Path, target: str, streams: int, watch: bool = False, at: str = ""
 ) -> Callable[[], Timed]:
-    """Loads into a table that is not there yet; what earlier loads left is removed untimed."""
+    """Loads into a table that is not there yet; what earlier loads left is removed untimed.
+
+    Where the target is a description, `at` is the URL of what it describes.
+    """
 
     def load() -> Timed:
-        session = open_engine(target).connect()
+        session = open_engine(at or target).connect()
         session.tables.drop(TABLE)
         session.notes.forget(TABLE)
         session.commit()
         session.close()
         words = ("--to", target, "--table", TABLE, "--streams", streams, "--batch-rows", 200_000)
-        return run(splarn("load", parts, *words, "--json"), folder, _servers(target), watch)
+        return run(splarn("load", parts, *words, "--json"), folder, _servers(at or target), watch)
 
     return load
 
@@ -94,13 +97,13 @@ def postgresql(folder: Path, repeats: int, scale: float) -> list[Row]:
     """COPY with notes, rejects and verification against the client's own copy."""
     if not have("psql"):
         return [missing("load into PostgreSQL", "psql \\copy", "psql")]
-    parts, _, size = _parts(folder, scale)
+    parts, _, size = made_parts(folder, scale)
     rows = []
     for streams, reach in ((1, 1.2), (2, 0.95), (4, 0.95)):
         rows += compare(
             f"load {size / ROW_BYTES / 1e6:.1f} M rows into PostgreSQL, streams: {streams}",
             f"psql \\copy, {streams} at once",
-            _ours(folder, parts, POSTGRESQL, streams),
+            loading(folder, parts, POSTGRESQL, streams),
             _theirs(folder, parts, POSTGRESQL, _copy(parts, streams)),
             repeats,
             reach,
@@ -118,7 +121,7 @@ def narrow(folder: Path, repeats: int, scale: float) -> list[Row]:
     return compare(
         f"load {scale:.1f} M narrow rows into PostgreSQL, streams: 2",
         "psql \\copy, 2 at once",
-        _ours(folder, parts, POSTGRESQL, 2),
+        loading(folder, parts, POSTGRESQL, 2),
         _theirs(folder, parts, POSTGRESQL, _copy(parts, 2)),
         repeats,
         0.8,
@@ -158,8 +161,8 @@ def ten(folder: Path, repeats: int, scale: float) -> list[Row]:
 
 def together(folder: Path, repeats: int, scale: float) -> list[Row]:
     """The memory of all processes of a load, shared pages counted once."""
-    parts, _, size = _parts(folder, scale)
-    peak = max(_ours(folder, parts, POSTGRESQL, 2, watch=True)().together for _ in range(2))
+    parts, _, size = made_parts(folder, scale)
+    peak = max(loading(folder, parts, POSTGRESQL, 2, watch=True)().together for _ in range(2))
     title = f"memory of a load of {size / ROW_BYTES / 1e6:.1f} M rows, streams: 2"
     ratio = (400 << 20) / peak
     detail = f"all processes together {peak >> 20} MiB"
@@ -170,7 +173,7 @@ def mariadb(folder: Path, repeats: int, scale: float) -> list[Row]:
     """LOAD DATA LOCAL with notes, rejects and verification against the client's own."""
     if not have("mariadb"):
         return [missing("load into MariaDB", "LOAD DATA LOCAL", "mariadb")]
-    parts, layout, size = _parts(folder, scale)
+    parts, layout, size = made_parts(folder, scale)
     from splarn.core.layout.descriptor import read_layout
 
     names = read_layout(layout).names
@@ -187,7 +190,7 @@ def mariadb(folder: Path, repeats: int, scale: float) -> list[Row]:
         rows += compare(
             f"load {size / ROW_BYTES / 1e6:.1f} M rows into MariaDB, streams: {streams}",
             f"LOAD DATA LOCAL, {streams} at once",
-            _ours(folder, parts, MARIADB, streams),
+            loading(folder, parts, MARIADB, streams),
             _theirs(folder, parts, MARIADB, command),
             repeats,
             reach,
@@ -207,12 +210,12 @@ def sqlite(folder: Path, repeats: int, scale: float) -> list[Row]:
     """Inserts with notes, rejects and verification against the shell's import."""
     if not have("sqlite3"):
         return [missing("load into SQLite", ".import", "sqlite3")]
-    parts, _, size = _parts(folder, scale)
+    parts, _, size = made_parts(folder, scale)
     ours, theirs = folder / "ours.db", folder / "theirs.db"
 
     def load() -> Timed:
         ours.unlink(missing_ok=True)
-        return _ours(folder, parts, f"sqlite:///{ours}", 1)()
+        return loading(folder, parts, f"sqlite:///{ours}", 1)()
 
     ddl = _ddl(folder, parts, "sqlite")
     imports = " ".join(f"'.import {part} t'" for part in sorted(parts.glob("*-0*")))
@@ -237,7 +240,7 @@ connection.execute(f"INSERT INTO t SELECT * FROM read_csv('{parts}/*-0*', header
 
 def duckdb(folder: Path, repeats: int, scale: float) -> list[Row]:
     """Arrow inserts with notes, rejects and verification against the engine's CSV reader."""
-    parts, _, size = _parts(folder, scale)
+    parts, _, size = made_parts(folder, scale)
     ours, theirs = folder / "ours.duckdb", folder / "theirs.duckdb"
     ddl = _ddl(folder, parts, "duckdb")
 
@@ -250,7 +253,7 @@ def duckdb(folder: Path, repeats: int, scale: float) -> list[Row]:
 
         def load(streams: int = streams) -> Timed:
             ours.unlink(missing_ok=True)
-            return _ours(folder, parts, f"duckdb:///{ours}", streams)()
+            return loading(folder, parts, f"duckdb:///{ours}", streams)()
 
         title = f"load {size / ROW_BYTES / 1e6:.1f} M rows into DuckDB, streams: {streams}"
         rows += compare(title, "its own CSV reader", load, reader, repeats, reach, size)

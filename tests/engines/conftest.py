@@ -2,12 +2,22 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 
 from splarn.core.source.content import Reading
+from tests.engines.lives import readings
 
 
 @pytest.fixture(autouse=True)
 def few_bytes_tell_files_apart(monkeypatch: pytest.MonkeyPatch) -> None:
     """Files of tests are small, and are to be known by how they begin as large ones are."""
     monkeypatch.setattr(Reading, "first", 48)
+
+
+@pytest.fixture
+def files(tmp_path: Path) -> tuple[Path, Path]:
+    """Readings of before and new ones, some of which are the same."""
+    old, new = tmp_path / "old.csv", tmp_path / "new.csv"
+    return readings(old, 1, 400), readings(new, 301, 1200, "RM")

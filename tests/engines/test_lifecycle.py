@@ -3,109 +3,35 @@
 from __future__ import annotations
 
 import itertools
-import threading
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 import pytest
 
-from splarn.core.errors import OutsideError, RequestError, ShortfallError
-from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.errors import RequestError, ShortfallError
 from splarn.core.load import (
     BadRows,
-    LoadRecord,
-    LoadRequest,
-    finish,
-    inputs_from_files,
     load,
     undo,
 )
 from splarn.core.source.source import Source
-from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.levers import LoadLevers
 from splarn.core.work.pool import Inline
 from splarn.engines import open_engine, opener
 from tests.conftest import ask
-from tests.engines.test_load import Broken, pull_the_plug
-
-GAUGES = Layout(
-    "gauges",
-    Dialect(header=False),
-    (
-        Field("reading_no", "integer", required=True),
-        Field("gauge", max_length=20),
-        Field("level", "number", precision=8, scale=2),
-        Field("day", "date"),
-    ),
+from tests.engines.lives import (
+    GAUGES,
+    beside,
+    digests,
+    done_beside,
+    index_names,
+    make_index,
+    readings,
+    request,
+    run,
+    session_of,
 )
-
-
-def readings(path: Path, first: int, last: int, gauge: str = "LK") -> Path:
-    lines = [
-        f"{n},{gauge}-{n % 9},{n / 4:.2f},2031-0{n % 9 + 1}-11\n" for n in range(first, last + 1)
-    ]
-    path.write_text("".join(lines))
-    return path
-
-
-def request(target: str, table: str, *paths: Path, **more: Any) -> LoadRequest:
-    inputs = inputs_from_files(paths, GAUGES)
-    return LoadRequest(opener(target), table, GAUGES, inputs, **{"batch_rows": 150, **more})
-
-
-def run(target: str, table: str, *paths: Path, **more: Any) -> LoadRecord:
-    record = load(request(target, table, *paths, **more), Inline())
-    assert record.verified is True
-    return record
-
-
-def digests(target: str, table: str) -> list[ColumnDigest]:
-    with session_of(target) as session:
-        return list(session.digests.of_columns(table, GAUGES.fields))
-
-
-@contextmanager
-def session_of(target: str) -> Iterator[Any]:
-    session = open_engine(target).connect()
-    try:
-        yield session
-    finally:
-        session.close()
-
-
-def beside(target: str, table: str) -> list[str]:
-    """Tables that loads have left beside a table."""
-    with session_of(target) as session:
-        kind = {"sqlite": "SELECT name FROM sqlite_master WHERE type = 'table'"}
-        default = "SELECT table_name FROM information_schema.tables"
-        found = session.link.run(kind.get(target.split(":")[0], default)).rows
-    return sorted(name for (name,) in found if name.startswith(f"{table}_"))
-
-
-def done_beside(target: str, table: str, first: LoadRecord) -> list[Any]:
-    """The notes of loads that are done, other than the first."""
-    with session_of(target) as session:
-        loads = session.notes.loads(table)
-    return [note for note in loads if note.state == "done" and note.load_id != first.load_id]
-
-
-def index_names(target: str, table: str) -> set[str]:
-    with session_of(target) as session:
-        return {index.name for index in session.tables.indexes(table)}
-
-
-def make_index(target: str, table: str, column: str = "day", kind: str = "") -> None:
-    ask(target, f"CREATE {kind} INDEX {table}_{column} ON {table} ({column})", False)
-
-
-@pytest.fixture
-def files(tmp_path: Path) -> tuple[Path, Path]:
-    old, new = tmp_path / "old.csv", tmp_path / "new.csv"
-    return readings(old, 1, 400), readings(new, 301, 1200, "RM")
-
+from tests.engines.test_load import Broken, pull_the_plug
 
 WAYS = [
     ("empty", LoadLevers()),
@@ -337,79 +263,6 @@ def test_what_was_before_is_only_kept_where_wanted(
         assert (record.before, beside(target, table)) == (None, [])
         with pytest.raises(RequestError, match="not kept"):
             undo(opener(target), record.load_id)
-
-
-def test_two_loads_into_one_table_at_once_leave_both(
-    target: str, table: str, files: tuple[Path, Path]
-) -> None:
-    old, new = files
-    readings(new, 401, 1300)
-    with session_of(target) as session:
-        session.tables.create(table, GAUGES)
-        session.commit()
-    records: list[LoadRecord] = []
-    failures: list[Exception] = []
-
-    def one(path: Path) -> None:
-        try:
-            wanted = request(target, table, path, table_mode="append", batch_rows=20)
-            records.append(load(wanted, Inline()))
-        except Exception as error:
-            failures.append(error)
-
-    threads = [threading.Thread(target=one, args=(path,)) for path in (old, new)]
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
-    assert failures == []
-    assert {record.verified for record in records} <= {True, None}
-    assert not any(record.differences for record in records)
-    counted = ask(target, f"SELECT count(*), count(DISTINCT reading_no) FROM {table}")
-    assert counted == [(1300, 1300)]
-
-
-def test_a_load_that_begins_while_another_is_looked_at_makes_no_difference(
-    target: str, table: str, files: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
-) -> None:
-    with session_of(target) as session:
-        session.tables.create(table, GAUGES)
-        session.commit()
-    readings(files[1], 401, 800)
-    alone, others = finish._alone, []
-
-    def and_then_another(*args: Any) -> Any:
-        found = alone(*args)
-        if not others:
-            others.append("begins")
-            args[0].commit()
-            others.append(load(request(target, table, files[1], table_mode="append"), Inline()))
-        return found
-
-    monkeypatch.setattr(finish, "_alone", and_then_another)
-    record = load(request(target, table, files[0], table_mode="append"), Inline())
-    assert record.verified is not False, record.differences
-    assert others[1].verified is not False, others[1].differences
-
-
-def test_a_load_under_way_is_not_begun_or_taken_back_by_another(
-    postgresql: str, mariadb: str, table: str, files: tuple[Path, Path],
-    monkeypatch: pytest.MonkeyPatch,
-) -> None:  # fmt: skip
-    for target in (postgresql, mariadb):
-        wanted = request(target, table, files[0])
-        with monkeypatch.context() as patch:
-            pull_the_plug(patch, 2)
-            with pytest.raises(Broken):
-                load(wanted, Inline())
-        with session_of(target) as other:
-            (note,) = other.notes.loads(table)
-            assert other.claims.claim(note.load_id)
-            with pytest.raises(OutsideError, match="carried out by another Splarn"):
-                load(wanted, Inline())
-            with pytest.raises(OutsideError, match="carried out at this moment"):
-                undo(opener(target), note.load_id)
-        assert load(wanted, Inline()).rows_loaded == 400
 
 
 def test_a_load_goes_on_the_way_it_began_and_says_so(

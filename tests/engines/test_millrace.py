@@ -36,7 +36,7 @@ from splarn.standin.millrace.api import Millrace
 from splarn.standin.millrace.physics import EnginePhysics
 from splarn.standin.physics import DepotPhysics
 from splarn.standin.serve import served
-from tests.engines.test_lifecycle import GAUGES, readings
+from tests.engines.lives import GAUGES, readings
 
 
 @dataclass

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Mapping
 from pathlib import Path
 from typing import ClassVar
@@ -21,7 +20,7 @@ from splarn.engines.described.promises import said_of
 from splarn.engines.described.rows import DescribedDigests, DescribedRows
 from splarn.engines.described.tables import DescribedTables, table_values, with_types
 from splarn.engines.sql.claims import SqlClaims
-from splarn.engines.sql.link import Concern
+from splarn.engines.sql.session import LinkSession
 
 
 class DescribedEngine:
@@ -101,7 +100,7 @@ class DescribedClaims(SqlClaims):
             return is_true(self.link.say(statement, load_id=load_id).value)
 
 
-class DescribedSession(Concern):
+class DescribedSession(LinkSession):
     """One connection; see Session."""
 
     link: DescribedLink
@@ -122,35 +121,10 @@ class DescribedSession(Concern):
         answer = self.link.say(self.link.description.statements.version)
         return f"{self.link.description.engine.name}, {str(answer.value).partition(' on ')[0]}"
 
-    def read(self, statement: str) -> int:
-        """See Session."""
-        rows = len(list(self.link.run(statement).rows))
-        self.link.rollback()
-        return rows
-
-    def clock(self) -> float:
-        """See Session."""
-        return time.perf_counter()
-
-    def relax(self) -> None:
-        """See Session. It has no such choice."""
-
     def checkpoint(self) -> None:
         """See Session."""
         if not self.link.description.abilities.tables_in_transactions:
             self.link.commit()
-
-    def commit(self) -> None:
-        """See Session."""
-        self.link.commit()
-
-    def rollback(self) -> None:
-        """See Session."""
-        self.link.rollback()
-
-    def close(self) -> None:
-        """See Session."""
-        self.link.close()
 
 
 # The type checker holds the engine to the contract.

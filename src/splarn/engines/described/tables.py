@@ -7,10 +7,11 @@ from typing import Any
 
 from splarn.core.layout import Field, Layout
 from splarn.core.target.names import join_name, schema_and_name, split_name
-from splarn.core.target.tables import LIKE, Likeness, TableColumn, TableIndex
+from splarn.core.target.tables import LIKE, Likeness, TableColumn
 from splarn.engines.described.description import Description
 from splarn.engines.described.link import DescribedLink
 from splarn.engines.described.templates import Name, Names, Quoting, Written
+from splarn.engines.plain import PlainTables
 from splarn.engines.sql.link import Concern
 
 # What engines call the types of columns, by how the name begins; later ones are narrower.
@@ -60,7 +61,7 @@ def with_types(description: Description, quoting: Quoting, layout: Layout) -> Wr
     ))  # fmt: skip
 
 
-class DescribedTables(Concern):
+class DescribedTables(PlainTables, Concern):
     """See Tables. It has no indexes that are known of, and numbers nothing."""
 
     link: DescribedLink
@@ -144,24 +145,6 @@ class DescribedTables(Concern):
     def _rename(self, table: str, name: str) -> None:
         bare = Name(join_name(schema_and_name(name)[1]))
         self.link.say(self.link.description.statements.rename, name=bare, **table_values(table))
-
-    def ties(self, table: str) -> list[str]:
-        """See Tables. What else hangs on a table nobody told."""
-        return []
-
-    def indexes(self, table: str) -> list[TableIndex]:
-        """See Tables."""
-        return []
-
-    def drop_index(self, table: str, index: TableIndex) -> None:
-        """See Tables."""
-
-    def restore_index(self, table: str, index: TableIndex) -> None:
-        """See Tables."""
-
-    def continue_numbers(self, table: str, column: str) -> str:
-        """See Tables."""
-        return ""
 
 
 def _field_type(kind: str) -> str:

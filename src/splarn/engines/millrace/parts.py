@@ -15,9 +15,10 @@ from splarn.core.target.handover import Size
 from splarn.core.target.hashing import Unhashed
 from splarn.core.target.marks import Marks
 from splarn.core.target.notes import LoadNote, PartNote
-from splarn.core.target.tables import LIKE, Likeness, ReadBack, TableColumn, TableIndex, Writer
+from splarn.core.target.tables import LIKE, Likeness, ReadBack, TableColumn, Writer
 from splarn.engines.millrace.documents import load_note, note_document, part_note
 from splarn.engines.millrace.link import MillraceLink
+from splarn.engines.plain import PlainTables
 
 # How long a session waits for its turn with a table, and between two looks whether it has come.
 PATIENCE, LOOK_EVERY = 120.0, 0.05
@@ -32,7 +33,7 @@ class Concern:
         self.link = link
 
 
-class MillraceTables(Concern):
+class MillraceTables(PlainTables, Concern):
     """Its tables, which have neither indexes nor numbers of their own."""
 
     def canonical(self, table: str) -> str:
@@ -85,24 +86,6 @@ class MillraceTables(Concern):
     def swap(self, table: str, side_table: str, before: str) -> None:
         """See Tables."""
         self.link.change("swap", table=table, side_table=side_table, before=before)
-
-    def ties(self, table: str) -> list[str]:
-        """See Tables."""
-        return []
-
-    def indexes(self, table: str) -> list[TableIndex]:
-        """See Tables. It has none."""
-        return []
-
-    def drop_index(self, table: str, index: TableIndex) -> None:
-        """See Tables."""
-
-    def restore_index(self, table: str, index: TableIndex) -> None:
-        """See Tables."""
-
-    def continue_numbers(self, table: str, column: str) -> str:
-        """See Tables. It numbers nothing."""
-        return ""
 
 
 class MillraceRows(Concern):

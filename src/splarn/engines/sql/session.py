@@ -12,7 +12,37 @@ from splarn.engines.sql.rows import SqlRows
 from splarn.engines.sql.tables import SqlTables
 
 
-class SqlSession(Concern):
+class LinkSession(Concern):
+    """What every session with statements has over its link; see Session."""
+
+    def read(self, statement: str) -> int:
+        """See Session."""
+        rows = len(list(self.link.run(statement).rows))
+        # It may be none that only reads.
+        self.link.rollback()
+        return rows
+
+    def clock(self) -> float:
+        """See Session."""
+        return time.perf_counter()
+
+    def relax(self) -> None:
+        """See Session."""
+
+    def commit(self) -> None:
+        """See Session."""
+        self.link.commit()
+
+    def rollback(self) -> None:
+        """See Session."""
+        self.link.rollback()
+
+    def close(self) -> None:
+        """See Session."""
+        self.link.close()
+
+
+class SqlSession(LinkSession):
     """See Session. A server that is ours has the size it has, and is given rows."""
 
     version_function = "version()"
@@ -37,30 +67,8 @@ class SqlSession(Concern):
         told = str(self.link.run(f"SELECT {self.version_function}").value)
         return told.partition(" on ")[0]
 
-    def read(self, statement: str) -> int:
-        """See Session."""
-        rows = len(list(self.link.run(statement).rows))
-        # It may be none that only reads.
-        self.link.rollback()
-        return rows
-
-    def clock(self) -> float:
-        """See Session."""
-        return time.perf_counter()
-
-    def relax(self) -> None:
-        """See Session."""
-
     def checkpoint(self) -> None:
         """See Session. Changes of tables belong to the open transaction."""
-
-    def commit(self) -> None:
-        """See Session."""
-        self.link.commit()
-
-    def rollback(self) -> None:
-        """See Session."""
-        self.link.rollback()
 
     def close(self) -> None:
         """See Session."""

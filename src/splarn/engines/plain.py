@@ -1,0 +1,27 @@
+"""What engines say of a thing that their tables have not."""
+
+from __future__ import annotations
+
+from splarn.core.target.tables import TableIndex
+
+
+class PlainTables:
+    """Tables with neither indexes nor numbers of their own, and nothing that hangs on them."""
+
+    def ties(self, table: str) -> list[str]:
+        """See Tables."""
+        return []
+
+    def indexes(self, table: str) -> list[TableIndex]:
+        """See Tables."""
+        return []
+
+    def drop_index(self, table: str, index: TableIndex) -> None:
+        """See Tables."""
+
+    def restore_index(self, table: str, index: TableIndex) -> None:
+        """See Tables."""
+
+    def continue_numbers(self, table: str, column: str) -> str:
+        """See Tables."""
+        return ""
