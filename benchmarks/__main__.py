@@ -16,8 +16,9 @@ from benchmarks.load import LOADS
 from benchmarks.measure import Row, show
 from benchmarks.prepare import PREPARE
 from benchmarks.sweeps import SWEEPS
+from benchmarks.unload import UNLOAD
 
-ALL = {**PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE, **FORETOLD, **FLOW, **DESCRIBED}
+ALL = {**PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE, **FORETOLD, **FLOW, **DESCRIBED, **UNLOAD}
 
 
 def main() -> int:

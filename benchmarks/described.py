@@ -43,3 +43,6 @@ def described(folder: Path, repeats: int, scale: float) -> list[Row]:
         return rows
     finally:
         shutil.rmtree(here)
+
+
+DESCRIBED = {"described": described}

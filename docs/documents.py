@@ -314,6 +314,17 @@ DOCUMENTS: dict[str, Shape] = {
         "rows_removed": "integer Taken out.", "rows_restored": "integer Put back.",
         "what": "text In words.",
     },
+    "unload": {
+        "manifest": "text Its file.", "source": "text Which target.",
+        "table": "text? Whose rows.", "query": "text? Or what gave them.",
+        "rows": "integer In all parts.", "parts": "integer How many.",
+        "parts_kept": "integer That were whole before.", "bytes": "integer Of the parts.",
+        "raw_bytes": "integer Unpacked.", "streams": "integer At once.",
+        "seconds": "number In all.",
+        "verified": "boolean? Whether they hold what the target does; null where nobody looked.",
+        "verified_by": "text? figures of every column, or count.",
+        "differences": ["text In what they differ."],
+    },
     "ledger": {
         "entries": ["$entry"], "costs": {"*": {"*": "number By currency and kind."}},
     },

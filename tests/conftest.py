@@ -8,6 +8,7 @@ import os
 import secrets
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -16,6 +17,7 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import pytest
 from hypothesis import settings
@@ -29,6 +31,7 @@ from splarn.core.ship import Depot
 from splarn.demo.scenario import Delivery, make_passages
 from splarn.depots import open_depot
 from splarn.engines import is_file, open_engine
+from tests.descriptions import describe
 from tests.servers import OwnPostgresql
 
 # Modules are compiled once, rather than by each of the many commands that tests give.
@@ -40,6 +43,7 @@ settings.register_profile("splarn", deadline=None)
 settings.load_profile("splarn")
 
 SERVERS_REQUIRED = bool(os.environ.get("SPLARN_TEST_REQUIRE_SERVERS"))
+S3 = os.environ.get("SPLARN_TEST_S3", "http://127.0.0.1:4568")
 POSTGRESQL = os.environ.get(
     "SPLARN_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432/postgres"
 )
@@ -247,12 +251,30 @@ def own_postgresql() -> Iterator[OwnPostgresql]:
 TARGETS = os.environ.get("SPLARN_TEST_TARGETS", "sqlite,duckdb,postgresql,mariadb").split(",")
 
 
+def also(*described: str) -> pytest.MarkDecorator:
+    """Has a test run on engines by description besides."""
+    more = [] if "SPLARN_TEST_TARGETS" in os.environ else described
+    return pytest.mark.parametrize("target", [*TARGETS, *more], indirect=True)
+
+
 @pytest.fixture(params=TARGETS)
 def target(request: pytest.FixtureRequest, tmp_path: Path) -> str:
     """The URL of each kind of target in turn; a server's comes from a fixture of its name."""
     if is_file(request.param):
         return f"{request.param}:///{tmp_path / 'target.db'}"
     return str(request.getfixturevalue(request.param))
+
+
+@pytest.fixture
+def described_sluice(tmp_path: Path) -> str:
+    """The simulated engine that takes statements, by its shipped description."""
+    return describe("sluice", f"sqlite:///{tmp_path / 'target.db'}", tmp_path / "sluice.toml")
+
+
+@pytest.fixture
+def described_duckdb(tmp_path: Path) -> str:
+    """DuckDB by its shipped description."""
+    return describe("duckdb", f"duckdb:///{tmp_path / 'target.db'}", tmp_path / "duckdb.toml")
 
 
 @pytest.fixture
@@ -287,3 +309,18 @@ def depot_at() -> Iterator[Callable[[object], Depot]]:
     yield open_one
     for depot in opened:
         depot.close()
+
+
+@pytest.fixture
+def s3(monkeypatch: pytest.MonkeyPatch) -> str:
+    """A place of the test's own in an S3-protocol store on loopback."""
+    where = urlsplit(S3)
+    with socket.socket() as found:
+        if found.connect_ex((where.hostname or "", where.port or 80)):
+            if SERVERS_REQUIRED:
+                pytest.fail(f"no S3-protocol store at {S3}")
+            pytest.skip(f"no S3-protocol store at {S3}; set SPLARN_TEST_S3 to its address")
+    monkeypatch.setenv("AWS_ENDPOINT_URL", S3)
+    monkeypatch.setenv("AWS_ACCESS_KEY_ID", "S3RVER")
+    monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "S3RVER")
+    return f"s3://larkmere/{secrets.token_hex(4)}"

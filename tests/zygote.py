@@ -13,6 +13,7 @@ import traceback
 from importlib import import_module
 
 from splarn.cli.app import PANELS
+from splarn.core.work.arrow import spare_pandas
 
 # What commands import when they need it. None of these starts threads that a fork would lose.
 EARLY = (
@@ -24,6 +25,11 @@ EARLY = (
     "splarn.core.shape.shaper", "splarn.core.tuning.runner", "splarn.engines.sqlite.engine",
     "splarn.core.tuning.plan",
     "splarn.depots.http", "rich.table", "rich.padding", "httpx",
+    "splarn.cli.main", "splarn.cli.context", "splarn.cli.costs", "splarn.core.run.flow",
+    "splarn.core.run.noting", "splarn.core.work.machine", "splarn.core.unload",
+    "splarn.engines.postgresql.engine", "splarn.engines.mariadb.engine",
+    "splarn.engines.duckdb.engine", "splarn.engines.millrace.engine", "psycopg", "pymysql",
+    "duckdb", "sqlalchemy.dialects.postgresql.psycopg", "sqlalchemy.dialects.mysql.pymysql",
 )  # fmt: skip
 
 
@@ -31,6 +37,7 @@ def main() -> None:
     """Serves until its input ends."""
     for name in EARLY:
         import_module(name)
+    spare_pandas()
     for line in sys.stdin:
         request = json.loads(line)
         child = os.fork()

@@ -59,6 +59,8 @@ _HOMES = {
     "splarn.core.tuning.trial": ("Trial",),
     "splarn.core.tuning.whatif": ("WhatIf",),
     "splarn.library.loading": ("load", "run", "undo"),
+    "splarn.core.unload": ("UnloadRecord",),
+    "splarn.library.unloading": ("unload",),
     "splarn.library.preparing": ("check", "infer_layout", "shape", "ship", "survey"),
     "splarn.library.tuning": (
         "Swept", "decision", "fit", "forecast", "plan", "space", "sweep", "trials",
@@ -92,6 +94,7 @@ __all__ = [
     "SplarnError",
     "Swept",
     "Trial",
+    "UnloadRecord",
     "Volume",
     "WhatIf",
     "__version__",
@@ -114,6 +117,7 @@ __all__ = [
     "sweep",
     "trials",
     "undo",
+    "unload",
     "write_layout",
     "write_plan",
 ]

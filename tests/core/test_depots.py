@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-import os
 import secrets
-import socket
 import subprocess
 import sys
 import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
 
 import pytest
 from hypothesis import given
@@ -31,7 +28,7 @@ from splarn.depots.folder import FolderDepot
 from splarn.standin.depot import SimulatedDepot
 from splarn.standin.physics import DepotPhysics
 from splarn.standin.serve import served
-from tests.conftest import SERVERS_REQUIRED, Splarn
+from tests.conftest import Splarn
 
 DepotAt = Callable[[object], Depot]
 
@@ -41,9 +38,6 @@ def origins() -> Iterator[Origins]:
     found = Origins()
     yield found
     found.close()
-
-
-S3 = os.environ.get("SPLARN_TEST_S3", "http://127.0.0.1:4568")
 
 
 def send(sources: list[Any], depot: Depot, streams: int = 4, **more: Any) -> ShipRecord:
@@ -206,21 +200,6 @@ def test_a_store_that_spoils_what_is_written_is_found_out(
     with pytest.raises(Unready, match="not what was read"):
         depot.put("a", iter([b"as it is"]), 8, hashlib.sha256(b"as it is").hexdigest())
     assert depot.names() == []
-
-
-@pytest.fixture
-def s3(monkeypatch: pytest.MonkeyPatch) -> str:
-    """A place of the test's own in an S3-protocol store on loopback."""
-    where = urlsplit(S3)
-    with socket.socket() as found:
-        if found.connect_ex((where.hostname or "", where.port or 80)):
-            if SERVERS_REQUIRED:
-                pytest.fail(f"no S3-protocol store at {S3}")
-            pytest.skip(f"no S3-protocol store at {S3}; set SPLARN_TEST_S3 to its address")
-    monkeypatch.setenv("AWS_ENDPOINT_URL", S3)
-    monkeypatch.setenv("AWS_ACCESS_KEY_ID", "S3RVER")
-    monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "S3RVER")
-    return f"s3://larkmere/{secrets.token_hex(4)}"
 
 
 def test_an_s3_protocol_store_is_a_depot_and_a_source(

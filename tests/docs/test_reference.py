@@ -5,6 +5,8 @@ from __future__ import annotations
 import importlib.util
 import json
 import re
+import subprocess
+import sys
 import tomllib
 from pathlib import Path
 from typing import Any
@@ -99,3 +101,13 @@ def test_every_command_has_its_document() -> None:
     page = (DOCS / "documents.md").read_text()
     heads = {line.lstrip("# ").replace("_", "-") for line in page.splitlines() if line[:1] == "#"}
     assert set(re.findall(r"\]\(#(.*?)\)", page)) <= heads
+
+
+def test_the_benchmarks_that_pages_name_are_there() -> None:
+    words = [sys.executable, "-m", "benchmarks", "--help"]
+    told = subprocess.check_output(words, cwd=DOCS.parent, text=True)
+    known = set(re.findall(r"[a-z]+", told.partition("NAME")[2]))
+    pages = "".join(path.read_text() for path in DOCS.glob("*.md"))
+    named = set(re.findall(r"`python -m benchmarks ([a-z]+)", pages))
+    assert named
+    assert named <= known

@@ -123,19 +123,21 @@ def test_content_that_is_coming_in_is_claimed_before_its_first_row(
                         LoadDetails(stage="load", part_count=1))  # fmt: skip
         holder.claims.take_turn(one)
         holder.notes.put_load(note)
-        holder.notes.put_part(
-            PartNote(
-                "load-x",
-                entry.part_id,
-                "1.csv",
-                "open",
-                0,
-                0,
-                0,
-                table=one,
-                begins=entry.content.begins,
-                whole=entry.content.whole,
-            )
+        holder.notes.put_parts(
+            [
+                PartNote(
+                    "load-x",
+                    entry.part_id,
+                    "1.csv",
+                    "open",
+                    0,
+                    0,
+                    0,
+                    table=one,
+                    begins=entry.content.begins,
+                    whole=entry.content.whole,
+                )
+            ]
         )
         holder.commit()
         holder.claims.end_turn(one)
@@ -220,18 +222,20 @@ def test_content_that_may_be_coming_in_is_waited_for(
         note = LoadNote("load-y", one, "open", "append", "2031-01-01",
                         LoadDetails(stage="load", part_count=1))  # fmt: skip
         holder.notes.put_load(note)
-        holder.notes.put_part(
-            PartNote(
-                "load-y",
-                entry.part_id,
-                "a.csv",
-                "open",
-                0,
-                0,
-                0,
-                table=one,
-                begins=entry.content.begins,
-            )
+        holder.notes.put_parts(
+            [
+                PartNote(
+                    "load-y",
+                    entry.part_id,
+                    "a.csv",
+                    "open",
+                    0,
+                    0,
+                    0,
+                    table=one,
+                    begins=entry.content.begins,
+                )
+            ]
         )
         holder.commit()
         assert holder.claims.claim("load-y")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,9 +16,10 @@ from splarn.core.load import (
     load,
     undo,
 )
+from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.work.pool import Inline
 from splarn.engines import opener
-from tests.conftest import ask
+from tests.conftest import also, ask
 from tests.engines.lives import (
     GAUGES,
     readings,
@@ -27,6 +29,7 @@ from tests.engines.lives import (
 from tests.engines.test_load import Broken, pull_the_plug
 
 
+@also("described_sluice", "described_duckdb")
 def test_two_loads_into_one_table_at_once_leave_both(
     target: str, table: str, files: tuple[Path, Path]
 ) -> None:
@@ -98,3 +101,30 @@ def test_a_load_under_way_is_not_begun_or_taken_back_by_another(
             with pytest.raises(OutsideError, match="carried out at this moment"):
                 undo(opener(target), note.load_id)
         assert load(wanted, Inline()).rows_loaded == 400
+
+
+def test_a_transaction_that_has_read_waits_for_others_that_write(
+    target: str, table: str, files: tuple[Path, Path]
+) -> None:
+    with session_of(target) as writing, session_of(target) as reading:
+        table = writing.tables.canonical(table)
+        writing.tables.create(table, GAUGES)
+        writing.commit()
+        names = [field.name for field in GAUGES.fields]
+        reading.digests.hasher(table, names)
+        note = PartNote("load-1", "xxh3-128:00", "a.csv", "open", 0, 0, 0, table=table)
+        other = replace(note, part_id="xxh3-128:01")
+        writing.notes.put_load(LoadNote("load-1", table, "open", "create", "2031-01-01"))
+        writing.notes.put_parts([note])
+        writing.commit()
+        reading.notes.parts(["load-1"])
+        writing.notes.put_parts([other])
+        ends = threading.Timer(0.5, writing.commit)
+        ends.start()
+        done = replace(note, state="done")
+        reading.notes.advance(note, done)
+        reading.commit()
+        ends.join()
+        assert {one.state for one in reading.notes.parts(["load-1"])} == {"done", "open"}
+        reading.tables.drop(table)
+        reading.commit()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import shutil
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -13,50 +14,22 @@ from sqlalchemy.engine import make_url
 
 import splarn as library
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.layout import Dialect, Field, Layout
 from splarn.demo.scenario import Delivery, make_passages
 from splarn.engines import open_engine
-from splarn.engines.described.description import read_description
+from splarn.engines.described.looking_over import read_description
 from splarn.engines.described.promises import (
     ASK_FIRST,
     BY_HISTORY,
     BY_TRANSACTION,
     promise_of,
+    said_of,
 )
 from splarn.engines.described.templates import Name, Quoting
 from splarn.engines.described.trying import try_out
 from splarn.standin.sluice import FAULTS
 from tests.conftest import Splarn, ask
 from tests.descriptions import KEY, KINDS, describe
-
-OWN = '''
-[engine]
-name = "Sluice"
-place = "sluice://lower-pool"
-[connection]
-module = "splarn.standin.sluice"
-arguments = {{ path = "{path}" }}
-[abilities]
-whole_parts = {whole}
-[statements]
-load.csv = "TAKE IN {{address}} INTO {{table}} ({{columns}}) TAGGED {{tag}}"
-look = """
-SELECT name, type, CASE WHEN "notnull" THEN 'NO' ELSE 'YES' END
-FROM pragma_table_info({{name_text}})"""
-version = "SELECT 'Sluice 1'"
-{more}
-[figures]
-text_bytes = "LENGTH(CAST({{column}} AS BLOB))"
-boolean = "CASE {{column}} WHEN 'true' THEN 1 WHEN 'false' THEN 0 END"
-date = "CAST(julianday({{column}}) - 2440587.5 AS INTEGER)"
-datetime = "CAST(strftime('%s', {{column}}) AS INTEGER)"
-time = "CAST(strftime('%s', '1970-01-01 ' || {{column}}) AS INTEGER)"
-'''
-HISTORY = 'came_in = "SELECT sum(row_count) FROM sluice_history WHERE tag = {tag}"'
-LEVELS = Layout(
-    "levels", Dialect(header=False),
-    (Field("no", "integer", required=True), Field("gauge"), Field("level", "integer")),
-)  # fmt: skip
+from tests.engines.sluices import HISTORY, LEVELS, UNDER_WAY, levels, parts
 
 
 @pytest.fixture
@@ -79,33 +52,6 @@ def shipped(
         url = request.getfixturevalue(kind)
     monkeypatch.setenv(KEY, make_url(url).password or "")
     return describe(kind, url, place / f"{kind}.toml"), url
-
-
-@pytest.fixture
-def sluice(tmp_path: Path) -> Any:
-    """Writes a description of the engine of our own; `more` is what it may be asked."""
-    FAULTS.clear()
-
-    def write(more: str = "", whole: bool = True) -> str:
-        path = tmp_path / "sluice.toml"
-        path.write_text(
-            OWN.format(path=tmp_path / "sluice.db", whole=str(whole).lower(), more=more)
-        )
-        return f"described:{path}"
-
-    return write
-
-
-def parts(home: Path, count: int, rows: int = 30) -> Any:
-    """So many parts of so many rows, by their manifest."""
-    source = home / "levels.csv"
-    source.write_text("".join(f"{n},LK-{n % 7},{n * 3}\n" for n in range(count * rows)))
-    size = source.stat().st_size // count + 8
-    return library.shape(source, home / "parts", layout=LEVELS, part_size=size).manifest
-
-
-def levels(home: Path) -> list[Any]:
-    return ask(f"sqlite:///{home}/sluice.db", "SELECT count(*), count(DISTINCT no) FROM levels")
 
 
 def test_shipped_descriptions_give_the_rows_and_digests_of_the_built_in_engine(
@@ -194,8 +140,38 @@ def test_a_reply_that_is_lost_doubles_nothing_where_counting_tells(
             record = library.load(manifest, target, f"levels_{number}{first}")
             assert record.verified
             assert record.resumed
-            counted = f"SELECT count(*), count(DISTINCT no) FROM levels_{number}{first}"
-            assert ask(f"sqlite:///{tmp_path}/sluice.db", counted) == [(180, 180)]
+            assert levels(tmp_path, f"levels_{number}{first}") == [(180, 180)]
+
+
+@pytest.mark.parametrize("way", ["history", "counting", "once by file"])
+def test_a_statement_that_goes_on_without_its_client_is_waited_for(
+    sluice: Any, tmp_path: Path, way: str
+) -> None:
+    manifest = parts(tmp_path, 6)
+    target = sluice(f"{UNDER_WAY}\n{HISTORY if way == 'history' else ''}")
+    path = tmp_path / "sluice.toml"
+    if way == "once by file":
+        text = path.read_text().replace("[abilities]", "[abilities]\nonce_by_file = true")
+        path.write_text(text.replace("arguments = {", "arguments = { once = true,"))
+    assert not [one for one in said_of(read_description(path)) if "is not seen" in one]
+    for first in range(0, 6, 2):
+        FAULTS[:] = [*[""] * first, "late"]
+        with pytest.raises(OutsideError):
+            library.load(manifest, target, f"levels_{first}", streams=1)
+        FAULTS.clear()
+        record = library.load(manifest, target, f"levels_{first}", streams=3)
+        assert (record.verified, record.resumed, record.rows_loaded) == (True, True, 180)
+        while ask(f"sqlite:///{tmp_path}/sluice.db", "SELECT 1 FROM sluice_under_way"):
+            time.sleep(0.05)
+        assert levels(tmp_path, f"levels_{first}") == [(180, 180)]
+
+
+def test_what_goes_on_unseen_is_said_with_the_promises(sluice: Any, tmp_path: Path) -> None:
+    sluice(HISTORY)
+    (said,) = (
+        one for one in said_of(read_description(tmp_path / "sluice.toml")) if "not seen" in one
+    )
+    assert "begin again once it has ended" in said
 
 
 def test_a_driver_that_tells_no_counts_is_asked_by_counting(sluice: Any, tmp_path: Path) -> None:
@@ -217,8 +193,7 @@ def test_a_driver_that_tells_no_counts_is_asked_by_counting(sluice: Any, tmp_pat
         record = library.load(manifest, target, f"levels_{first}1", streams=3)
         assert (record.verified, record.rows_loaded) == (True, 150)
         assert library.load(manifest, target, f"levels_{first}1").done_before
-        counted = f"SELECT count(*), count(DISTINCT no) FROM levels_{first}1"
-        assert ask(f"sqlite:///{tmp_path}/sluice.db", counted) == [(150, 150)]
+        assert levels(tmp_path, f"levels_{first}1") == [(150, 150)]
 
 
 def test_where_nothing_tells_the_load_stops_and_nothing_is_doubled(
@@ -309,6 +284,12 @@ def test_an_ability_that_does_not_hold_is_found_by_trying(sluice: Any, tmp_path:
         ("info({name_text})", "info({name_text}) LIMIT 0", "does not see it"),
         ("[abilities]", "[abilities\n", "no TOML"),
         ('load.csv = ', 'load.parquet = ', "parquet"),
+        ("version =", 'times = "SELECT 1"\nversion =', "statements.clock too"),
+        ("version =", 'start = "WAKE"\nversion =', "statements.size too"),
+        ("version =", 'aside.csv = "TAKE IN {address}"\nversion =', "statements.refused"),
+        ("version =", 'brought = "load = 3"\nversion =', "{mark}"),
+        ("version =", 'brought = "load = {mark}"\nversion =', "statements.load.csv"),
+        ("[abilities]", "begins = [\"SET SESSION token = 'open-sesame'\"]\n[abilities]", "${NAME}"),
     ],
 )  # fmt: skip
 def test_what_is_wrong_with_a_description_is_one_sentence(

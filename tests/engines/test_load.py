@@ -280,7 +280,7 @@ def test_two_loaders_cannot_move_the_same_part(target: str, table: str, layout: 
     from splarn.core.target.notes import LoadNote
 
     first.notes.put_load(LoadNote("load-1", table, "open", "create", "2031-01-01"))
-    first.notes.put_part(note)
+    first.notes.put_parts([note])
     first.commit()
     moved = replace(note, position=100, rows=3)
     first.notes.advance(note, moved)

@@ -46,8 +46,12 @@ def by_description(world: World) -> None:
     if asking:
         # Without its history, rows are counted, and where that does not tell it must say so.
         path = place.path / "calm.toml"
-        path.write_text(re.sub(r"(?m)^came_in = .*$", "", path.read_text()))
-    mode = "create" if asking else world.chance.choice(MODES)
+        text = re.sub(r"(?m)^(came_in|times|clock) = .*$", "", path.read_text())
+        if world.chance.random() < 0.5:
+            # Nor by marks, so that rows from before are counted too.
+            text = re.sub(r"(?m)^brought = .*$", "", text)
+        path.write_text(text)
+    mode = world.chance.choice(MODES)
     before: list[Source] = []
     if mode != "create":
         before = [world.file("old.csv", world.chance.randint(50, 300), folder="old")]
@@ -74,7 +78,9 @@ def by_description(world: World) -> None:
     if asking:
         ended = splarn(world.folder, *words, env=env)
         if ended.code == 3 and "cannot be known" in ended.said:
-            assert not target.rows() - expected(*sources), "rows are there twice"
+            once = expected(*(before if mode == "append" else []), *sources)
+            if mode in ("create", "append"):
+                assert not target.rows() - once, "rows are there twice"
             return
     ended = until_done(world.folder, *words, env=env)
     kept = before if mode == "append" else []
@@ -85,6 +91,14 @@ def by_description(world: World) -> None:
     # Beside other rows nothing tells them from these, which is said rather than promised.
     assert again.code == 0, again.said
     hold(target.rows(), expected(*kept, *sources), "after another time")
+    if (
+        kind == "sluice"
+        and mode == "append"
+        and "brought =" in (place.path / "calm.toml").read_text()
+    ):
+        words = ("undo", ended.json["load_id"], "--to", calm, "--yes")
+        assert splarn(world.folder, *words, env=env).code == 0
+        hold(target.rows(), expected(*kept), "after taking it back")
 
 
 def _words(

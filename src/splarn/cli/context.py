@@ -159,13 +159,14 @@ class Context:
             return None
         return self.job.folder / self.job.source.layout
 
-    def target(self, url: str | None) -> str:
+    def target(self, url: str | None, option: str = "--to") -> str:
         """The target's URL as written, made relative to the job file where that names a file."""
         if url:
             return url
         if not self.job.target.url:
             raise RequestError(
-                "No target is named: give --to URL, or set target.url in a job file splarn.toml."
+                f"No target is named: give {option} URL, or set target.url in a job file "
+                "splarn.toml."
             )
         return _beside(self.job.target.url, self.job.folder)
 

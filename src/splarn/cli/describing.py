@@ -18,7 +18,7 @@ def try_description(context: Context, path: Path, depot: str | None) -> int:
     from splarn.core.source.secrets import filled
     from splarn.core.tidy import scratch_prefix
     from splarn.depots.landing import DepotLanding
-    from splarn.engines.described.description import read_description
+    from splarn.engines.described.looking_over import read_description
     from splarn.engines.described.promises import said_of
     from splarn.engines.described.trying import try_out
 

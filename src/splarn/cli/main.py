@@ -11,6 +11,7 @@ from typing import Any
 from splarn.cli.misuse import misuse
 from splarn.cli.plain import in_one_line, quiet_json
 from splarn.core.source.secrets import hide, remember_named
+from splarn.core.work.arrow import spare_pandas
 from splarn.core.work.interrupts import listen, met
 
 INTERRUPTED = 130
@@ -27,6 +28,7 @@ def main() -> None:
     gc.set_threshold(FEW_LOOKS, 20, 50)
     # NumPy's library of linear algebra keeps a thread on each core spinning, and has little to do.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    spare_pandas()
     try:
         code = run(sys.argv[1:])
     except KeyboardInterrupt:

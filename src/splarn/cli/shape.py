@@ -194,10 +194,9 @@ def _parts_format(
     from splarn.core.shape.parts_format import PartsFormat
     from splarn.core.source.codecs import Packing
 
-    columnar = kind == "parquet"
     return PartsFormat(
         format=kind,
-        packing=Packing.parse(codec or ("zstd:1" if columnar else "none"), columnar),
+        packing=Packing.of_parts(codec, kind),
         part_bytes=0,
         header=header,
         row_group_rows=read("--row-group-rows", parse_count, row_group_rows),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from urllib.parse import quote, urlsplit, urlunsplit
 
 from splarn.core.errors import RequestError
@@ -57,7 +57,8 @@ def manifest_at(text: str) -> tuple[str, Manifest] | None:
     if urlsplit(text).path.endswith(f"/{MANIFEST}"):
         pieces = urlsplit(text)
         folder = urlunsplit(pieces._replace(path=pieces.path.removesuffix(MANIFEST)))
-    elif not is_folder(text):
+    elif not is_folder(text) and "." in PurePosixPath(urlsplit(text).path).name:
+        # Without a slash at its end, what has no ending of a file's may be a folder too.
         return None
     at = Remote(below(folder, MANIFEST))
     if not at.is_file():

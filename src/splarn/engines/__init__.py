@@ -80,6 +80,17 @@ def open_engine(text: str) -> Engine:
     return engine
 
 
+def opener_of_existing(text: str) -> OpenEngine:
+    """The same for a target that is only read from: a database file is not made by looking at it.
+
+    Raises RequestError where there is no such file.
+    """
+    url = parse_target(text)
+    if is_file(url.get_backend_name()) and not Path(url.database or "").is_file():
+        raise RequestError(f"There is no file {url.database}: check the spelling.")
+    return opener(text)
+
+
 def opener(text: str) -> OpenEngine:
     """A picklable function that opens the engine behind a URL, which is checked at once."""
     parse_target(text)

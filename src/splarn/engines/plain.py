@@ -2,7 +2,30 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from splarn.core.target.tables import TableIndex
+
+
+class PlainSession:
+    """A session whose link keeps its transaction, and where nothing may be less safe."""
+
+    link: Any
+
+    def relax(self) -> None:
+        """See Session."""
+
+    def commit(self) -> None:
+        """See Session."""
+        self.link.commit()
+
+    def rollback(self) -> None:
+        """See Session."""
+        self.link.rollback()
+
+    def close(self) -> None:
+        """See Session."""
+        self.link.close()
 
 
 class PlainTables:

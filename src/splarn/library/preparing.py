@@ -127,13 +127,7 @@ def shape(
     found = places(files)
     known = layout_of(layout, found)
     kind = format or known.format
-    columnar = kind == "parquet"
-    packing = codec or ("zstd:1" if columnar else "none")
-    output = PartsFormat(
-        kind,
-        packing if isinstance(packing, Packing) else Packing.parse(packing, columnar),
-        size_of(part_size),
-    )
+    output = PartsFormat(kind, Packing.of_parts(codec, kind), size_of(part_size))
     size = sum(one.stat().st_size for one in found)
     with pools() as opened:
         pool = opened.threads(workers or workers_for(8 * size))

@@ -213,11 +213,12 @@ def from_descriptor(document: Any, where: str) -> Layout:
     return Layout(read.name, dialect, fields, read.format)
 
 
-def read_layout(path: Path) -> Layout:
+def read_layout(path: str | Path) -> Layout:
     """Reads a layout file.
 
     Raises RequestError when it is missing, no JSON, or no layout.
     """
+    path = Path(path)
     try:
         document = json.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError:
@@ -234,8 +235,9 @@ def read_layout(path: Path) -> Layout:
     return from_descriptor(document, str(path))
 
 
-def write_layout(layout: Layout, path: Path) -> None:
+def write_layout(layout: Layout, path: str | Path) -> None:
     """Writes a layout file, whole or not at all."""
+    path = Path(path)
     text = json.dumps(to_descriptor(layout), indent=2, ensure_ascii=False) + "\n"
     write_text(path, text)
 

@@ -132,6 +132,8 @@ def order_of(
     request: LoadRequest, opened: Opened, streams: int, parts: tuple[HandedPart, ...]
 ) -> PartsOrder:
     """An order of parts, as a load asks for it."""
+    details = opened.note.details
+    beside_others = opened.note.mode == "append" and opened.into == opened.note.table
     return PartsOrder(
         load_id=opened.note.load_id,
         table=opened.into,
@@ -141,14 +143,16 @@ def order_of(
         streams=streams,
         batch_rows=request.batch_rows,
         bad_rows=request.bad_rows,
+        rows_before=details.rows_before if beside_others else 0,
     )
 
 
 def handed_part(entry: Input) -> HandedPart:
     """An input as the engine is told of it."""
     return HandedPart(
-        entry.part_id, entry.path, entry.codec, entry.packed_hash, entry.raw_bytes or 0
-    )
+        entry.part_id, entry.path, entry.codec, entry.packed_hash, entry.raw_bytes or 0,
+        entry.rows or 0,
+    )  # fmt: skip
 
 
 def read_task(request: LoadRequest, entry: Input, names: tuple[str, ...]) -> ReadTask:

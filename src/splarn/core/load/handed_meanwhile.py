@@ -203,8 +203,8 @@ class _Handing:
     def _recall(self, jobs: Mapping[str, PartJob]) -> None:
         """Takes in parts that were in before: whoever loaded them may not have heard of it."""
         for part_id in self.before:
+            entry = self.entries[part_id]
             if part_id in jobs:
-                entry = self.entries[part_id]
                 keep_rejects(self.rejects, rejects_file(entry), entry, jobs)
             self.watch.advance(entry.raw_bytes or 0)
             self._is_in(part_id, self.notes[part_id], jobs.get(part_id))

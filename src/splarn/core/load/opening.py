@@ -6,7 +6,6 @@ followed by the same steps.
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -259,7 +258,7 @@ def _begin(
     matched = match_table(session, request.table, request.layout, request.columns, request.numbers)
     refuse_what_is_there(session, matched, request, confirm)
     now = datetime.now(UTC)
-    load_id = f"{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    load_id = _new_id(session, now)
     details = intended(request, matched, load_id)
     details = _with_what_is_there(session, request, matched, details, earlier)
     started = now.isoformat(timespec="milliseconds")
@@ -271,13 +270,26 @@ def _begin(
             load_id, entry.part_id, entry.path.name, "open", 0, 0, 0, table=request.table,
             begins=entry.content.begins, whole=entry.content.whole,
         )  # fmt: skip
-        session.notes.put_part(part)
         parts[entry.part_id] = part
+    session.notes.put_parts(list(parts.values()))
     session.checkpoint()
     if not session.claims.claim(load_id):
         raise busy(load_id, request.table)
     note = prepare(session, request, note)
     return Opened(note, parts, request.inputs, False, matched.notes)
+
+
+def _new_id(session: Session, now: datetime) -> str:
+    """An id that no load has: the second, and its fraction as 16 bits.
+
+    Chance alone would give one out twice some day to loads that begin in the same second.
+    """
+    fraction = (now.microsecond << 16) // 1_000_000
+    while True:
+        load_id = f"{now:%Y%m%d-%H%M%S}-{fraction:04x}"
+        if not session.notes.parts([load_id]):
+            return load_id
+        fraction = (fraction + 1) % (1 << 16)
 
 
 def _touched(session: Session, earlier: Sequence[LoadNote]) -> bool:

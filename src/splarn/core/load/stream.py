@@ -399,7 +399,7 @@ class _Stream:
         if self._noted:
             self.session.notes.advance(self.note, now)
         else:
-            self.session.notes.put_part(now)
+            self.session.notes.put_parts([now])
         self.session.commit()
         self._noted = True
         self._waiting = self._waiting[len(ready) :]

@@ -56,11 +56,12 @@ class Prices(BaseModel):
     )
 
 
-def read_prices(path: Path) -> Prices:
+def read_prices(path: str | Path) -> Prices:
     """Reads a price list in TOML.
 
     Raises RequestError naming what is missing or wrong.
     """
+    path = Path(path)
     try:
         return make_prices(tomllib.loads(path.read_text(encoding="utf-8")), str(path))
     except (OSError, UnicodeDecodeError):

@@ -168,12 +168,13 @@ def is_manifest(path: Path) -> bool:
     return path.name == MANIFEST or (path / MANIFEST).is_file()
 
 
-def read_manifest(path: Path, anywhere: bool = False) -> Manifest:
+def read_manifest(path: str | Path, anywhere: bool = False) -> Manifest:
     """Reads a manifest file, or the one in a folder.
 
     Raises RequestError when there is none, it cannot be read, the shape that was to write it did
     not finish, or it names parts outside its folder and `anywhere` does not allow that.
     """
+    path = Path(path)
     if path.is_dir():
         path = path / MANIFEST
     # It may have been about to leave when a shipment broke off.

@@ -151,6 +151,17 @@ class Packing:
     level: int = 0
 
     @classmethod
+    def of_parts(cls, given: str | Packing | None, format_: str) -> Packing:
+        """How parts of a format are packed: as given, or as they usually are.
+
+        Raises RequestError as `parse` does.
+        """
+        if isinstance(given, Packing):
+            return given
+        columnar = format_ == "parquet"
+        return cls.parse(given or ("zstd:1" if columnar else "none"), columnar)
+
+    @classmethod
     def parse(cls, text: str, columnar: bool = False) -> Packing:
         """Reads `none`, `gzip` or `zstd:3`; `columnar` takes the codecs of Parquet instead.
 

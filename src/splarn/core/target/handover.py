@@ -30,7 +30,7 @@ class HandedPart:
     """One file to load. `part_id` is that of its note in the target.
 
     `hash` is what its bytes on disk must have, empty where nothing tells, and `raw_bytes` how many
-    it has unpacked, 0 where that is not known.
+    it has unpacked and `rows` how many rows, 0 where that is not known.
     """
 
     part_id: str
@@ -38,6 +38,7 @@ class HandedPart:
     codec: str
     hash: str = ""
     raw_bytes: int = 0
+    rows: int = 0
 
 
 @dataclass(frozen=True)
@@ -45,7 +46,7 @@ class PartsOrder:
     """Files to load into a table, `streams` at once. `names` are the fields stored.
 
     The engine notes each part as done in the transaction that brings its rows in, and a part that
-    is noted as done is not loaded again.
+    is noted as done is not loaded again. `rows_before` are rows that were in the table before.
     """
 
     load_id: str
@@ -56,6 +57,7 @@ class PartsOrder:
     streams: int
     batch_rows: int
     bad_rows: BadRows
+    rows_before: int = 0
 
 
 @dataclass(frozen=True)

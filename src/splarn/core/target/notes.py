@@ -68,8 +68,8 @@ class Notes(Protocol):
     def put_load(self, note: LoadNote) -> None:
         """Notes a load, or its new state and details."""
 
-    def put_part(self, note: PartNote) -> None:
-        """Notes a part, before its first row or in the transaction that brings it."""
+    def put_parts(self, parts: Sequence[PartNote]) -> None:
+        """Notes parts of a load, before the first row of each or with those in one transaction."""
 
     def advance(self, was: PartNote, now: PartNote) -> None:
         """Moves a part's note on from `was` to `now`.

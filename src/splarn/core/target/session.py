@@ -10,6 +10,7 @@ from splarn.core.layout import Layout
 from splarn.core.target.handover import Compute, WholeFiles
 from splarn.core.target.levers import DISAGREE, LOAD_LEVERS, LoadLevers
 from splarn.core.target.notes import Claims, Notes
+from splarn.core.target.outgoing import Outgoing
 from splarn.core.target.tables import Digests, Rows, Tables
 
 if TYPE_CHECKING:
@@ -46,6 +47,10 @@ class Session(Protocol):
     @property
     def files(self) -> WholeFiles | None:
         """None where the engine is given rows."""
+
+    @property
+    def outgoing(self) -> Outgoing | None:
+        """None where the engine gives no rows back."""
 
     def version(self) -> str:
         """What the engine says it is, with its version."""

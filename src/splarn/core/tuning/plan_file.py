@@ -160,11 +160,12 @@ class Templates:
         return (*self.source, self.depot, self.table)
 
 
-def write_plan(plan: Plan, path: Path) -> None:
+def write_plan(plan: Plan, path: str | Path) -> None:
     """Writes the plan file.
 
     Raises OutsideError when the disk refuses.
     """
+    path = Path(path)
     document = {
         "splarn_plan": 1,
         "id": plan.id,
@@ -197,11 +198,12 @@ def write_plan(plan: Plan, path: Path) -> None:
     write_text(path, json.dumps(document, indent=1, ensure_ascii=False) + "\n")
 
 
-def read_plan(path: Path) -> Plan:
+def read_plan(path: str | Path) -> Plan:
     """Reads a plan file, which may have been edited by hand.
 
     Raises RequestError when it is missing or no plan, naming the key that is wrong.
     """
+    path = Path(path)
     try:
         document = json.loads(path.read_text(encoding="utf-8"))
         if document["splarn_plan"] != 1:

@@ -16,6 +16,7 @@ from multiprocessing.context import ForkServerContext, ForkServerProcess
 from types import ModuleType
 from typing import Any
 
+from splarn.core.work.arrow import spare_pandas
 from splarn.core.work.lanes import enter_worker, label_of, run_labelled
 from splarn.core.work.pool import Futures, Result, Task, result_of
 from splarn.core.work.progress import Lane, Progress
@@ -169,6 +170,7 @@ def _linger() -> None:
 
 def _begin_worker(counter: Any, following: Any, lanes: Any) -> None:
     enter_worker(counter, following, lanes)
+    spare_pandas()
     # The main process decides what an interrupt means.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)

@@ -1,18 +1,10 @@
-"""A description of an engine as it is written: a TOML file, read and looked over."""
+"""A description of an engine as it is written: the sections and keys of its TOML file."""
 
 from __future__ import annotations
 
-import re
-import tomllib
-from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
-
-from splarn.core.errors import RequestError
-from splarn.core.source.secrets import tells_secret
-from splarn.core.work.documents import first_wrong
-from splarn.engines.described.templates import VALUES, wrong_value
+from pydantic import BaseModel, ConfigDict, Field
 
 Formats = dict[Literal["csv", "jsonl", "parquet"], list[str]]
 
@@ -114,6 +106,15 @@ class Statements(_Section):
     load: dict[Literal["csv", "jsonl", "parquet"], str] = Field(
         description="What brings one part in, by format."
     )
+    aside: dict[Literal["csv", "jsonl", "parquet"], str] = Field(
+        default_factory=dict,
+        description="The same where bad rows are left out, of which refused then tells.",
+    )
+    refused: str = Field(
+        default="",
+        description="Answers line, field, reason and record of each row that was left out of the "
+        "part of this {tag} or {address}, at any time.",
+    )
     rows: str = Field(
         default="",
         description="What answers how many rows the last load brought; else they are counted.",
@@ -155,8 +156,30 @@ class Statements(_Section):
         default="",
         description="Its history: answers the rows that the part of this {tag} brought in.",
     )
+    under_way: str = Field(
+        default="",
+        description="Answers how many statements that bring the part of this {tag} in still wait "
+        "or run, also of clients that are gone.",
+    )
+    times: str = Field(
+        default="",
+        description="Its history: answers when the part of this {tag} was queued, started and "
+        "finished, in seconds of its clock.",
+    )
+    clock: str = Field(default="", description="Answers the seconds of its clock now.")
+    brought: str = Field(
+        default="",
+        description="A condition that holds for the rows of a load, by the {mark} that its load "
+        "statements have put into them.",
+    )
     size: str = Field(default="", description="Answers the compute's size, and whether it runs.")
-    resize: str = Field(default="", description="Gives the compute another {tier}.")
+    resize: str = Field(
+        default="", description="Gives the compute another {tier}; size is then asked until it is."
+    )
+    start: str = Field(
+        default="",
+        description="Starts a compute that does not run; size is then asked until it does.",
+    )
     tiers: list[str] = Field(default_factory=list, description="Sizes it can have, least first.")
 
 
@@ -202,135 +225,3 @@ class Description(_Section):
         default_factory=dict, description="What it calls a codec, by Splarn's name."
     )
     path: str = ""
-
-
-def read_description(path: Path) -> Description:
-    """Reads and looks over a description.
-
-    Raises RequestError in one sentence with the file, the line and what to do.
-    """
-    try:
-        text = path.read_text(encoding="utf-8")
-    except OSError:
-        raise RequestError(
-            f"There is no engine's description {path}: name a TOML file, as described:engine.toml."
-        ) from None
-    try:
-        document = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise RequestError(f"The description {path} is no TOML: {error}.") from None
-    try:
-        found = Description.model_validate({**document, "path": str(path)})
-    except ValidationError as error:
-        place, wrong = first_place(error), first_wrong(error, Description)
-        raise RequestError(f"In {_at(path, text, place)}: {wrong}.") from None
-    _look_over(found, path, text)
-    return found
-
-
-def first_place(error: ValidationError) -> tuple[str, ...]:
-    """The keys that lead to the first thing that is wrong."""
-    return tuple(str(piece) for piece in error.errors()[0]["loc"])
-
-
-_SECRET = re.compile(r"pass|pwd|secret|token", re.IGNORECASE)
-
-
-def _written_out(told: Connection) -> list[tuple[str, str]]:
-    """Every text of a connection with the name that it stands under, also inside of others."""
-    found: list[tuple[str, str]] = [("flight", told.flight)]
-    for piece in told.odbc.split(";"):
-        name, _, value = piece.partition("=")
-        found.append((name.strip() or "odbc", value.strip()))
-
-    def go_in(name: str, value: Any) -> None:
-        if isinstance(value, dict):
-            for inner, one in value.items():
-                go_in(str(inner), one)
-        elif isinstance(value, list):
-            for one in value:
-                go_in(name, one)
-        elif isinstance(value, str):
-            found.append((name, value))
-
-    go_in("arguments", told.arguments)
-    return found
-
-
-def _look_over(found: Description, path: Path, text: str) -> None:
-    """What no type tells. Raises RequestError."""
-    for place, template in templates_of(found):
-        values = VALUES[_kind(place)]
-        if _kind(place) == "load":
-            values = values | found.each.keys()
-        unknown = wrong_value(template, values)
-        if unknown:
-            known = ", ".join(f"{{{name}}}" for name in sorted(values))
-            raise RequestError(
-                f"In {_at(path, text, place)}: {{{unknown}}} is no value of it; there are {known} "
-                "(write a brace that is one twice)."
-            )
-    told = found.connection
-    ways = [bool(told.module), bool(told.odbc), bool(told.flight)]
-    if sum(ways) != 1:
-        raise RequestError(
-            f"In {_at(path, text, ('connection',))}: give one of module, odbc and flight."
-        )
-    for name, value in _written_out(told):
-        if tells_secret(value) or (_SECRET.search(name) and value and "${" not in value):
-            key = name if name in ("odbc", "flight") else f"arguments.{name}"
-            raise RequestError(
-                f"In {_at(path, text, ('connection', key.partition('.')[0]))}: a secret stands "
-                f"there ({key}): put it into the environment and write ${{NAME}} in its place."
-            )
-    if tells_secret(found.engine.place):
-        raise RequestError(f"In {_at(path, text, ('engine', 'place'))}: leave the secret out.")
-    for form in found.statements.load:
-        if form not in found.abilities.formats:
-            raise RequestError(
-                f"In {_at(path, text, ('abilities', 'formats'))}: there is a statement that loads "
-                f"{form}, so say with which codecs."
-            )
-    for form in found.abilities.formats:
-        if form not in found.statements.load:
-            raise RequestError(
-                f"In {_at(path, text, ('statements', 'load'))}: say what brings {form} in."
-            )
-
-
-def templates_of(found: Description) -> list[tuple[tuple[str, ...], str]]:
-    """Every template with the keys that lead to it."""
-    told: list[tuple[tuple[str, ...], str]] = []
-    statements = found.statements
-    for name in type(statements).model_fields:
-        value, key = getattr(statements, name), "copy" if name == "copy_rows" else name
-        if isinstance(value, str):
-            told.append((("statements", key), value))
-    told += [(("statements", "load", form), one) for form, one in statements.load.items()]
-    for name, each in found.each.items():
-        every = each.values() if isinstance(each, dict) else [each]
-        told += [(("each", name), template) for template in every]
-    for section in ("types", "figures"):
-        one = getattr(found, section)
-        told += [((section, name), getattr(one, name)) for name in type(one).model_fields]
-    return told
-
-
-def _kind(place: tuple[str, ...]) -> str:
-    """Which values a template may have."""
-    return place[1] if place[0] == "statements" else place[0]
-
-
-def _at(path: Path, text: str, place: tuple[str, ...]) -> str:
-    """The file and the line of a key, as near as it can be told."""
-    lines = text.splitlines()
-    section = next(
-        (n for n, line in enumerate(lines) if re.match(rf"\s*\[+{re.escape(place[0])}\b", line)), 0
-    )
-    found = section
-    for piece in place[1:]:
-        pattern = re.compile(rf"\s*\[*[\w.]*\b{re.escape(piece)}\b")
-        found = next(
-            (n for n, line in enumerate(lines) if n >= found and pattern.match(line)), found
-        )
-    return f"{path}, line {found + 1}, {'.'.join(place)}"

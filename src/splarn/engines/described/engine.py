@@ -10,16 +10,19 @@ from sqlalchemy.engine import URL
 
 from splarn.core.layout import Layout
 from splarn.core.target.handover import Compute
+from splarn.core.target.outgoing import Outgoing
 from splarn.core.target.session import Engine
-from splarn.engines.described.compute import DescribedCompute
-from splarn.engines.described.description import Description, read_description
+from splarn.engines.described.claims import DescribedClaims
+from splarn.engines.described.compute import DescribedClock, DescribedCompute
+from splarn.engines.described.description import Description
 from splarn.engines.described.files import DescribedFiles
 from splarn.engines.described.link import DescribedLink, quoting_of
+from splarn.engines.described.looking_over import read_description
 from splarn.engines.described.notes import DescribedNotes
 from splarn.engines.described.promises import said_of
 from splarn.engines.described.rows import DescribedDigests, DescribedRows
 from splarn.engines.described.tables import DescribedTables, table_values, with_types
-from splarn.engines.sql.claims import SqlClaims
+from splarn.engines.sql.outgoing import SqlOutgoing
 from splarn.engines.sql.session import LinkSession
 
 
@@ -67,39 +70,6 @@ class DescribedEngine:
         return quoting.filled(self.description.statements.create, values).strip() + ";"
 
 
-def is_true(value: object) -> bool:
-    """Whether an answer says yes, as a truth, a number or a text."""
-    return str(value).strip().lower() in ("1", "t", "true", "y", "yes", "on")
-
-
-class DescribedClaims(SqlClaims):
-    """By the description's statements, where it has some."""
-
-    link: DescribedLink
-
-    def take_turn(self, table: str) -> None:
-        """See Claims."""
-        statement = self.link.description.statements.turn
-        if statement:
-            with self.link.failing("Waiting for a turn with", table):
-                self.link.say(statement, **table_values(table))
-
-    def end_turn(self, table: str) -> None:
-        """See Claims."""
-        statement = self.link.description.statements.end_turn
-        if statement:
-            with self.link.failing("Leaving", table):
-                self.link.say(statement, **table_values(table))
-
-    def claim(self, load_id: str) -> bool:
-        """See Claims."""
-        statement = self.link.description.statements.claim
-        if not statement:
-            return True
-        with self.link.failing("Claiming", load_id):
-            return is_true(self.link.say(statement, load_id=load_id).value)
-
-
 class DescribedSession(LinkSession):
     """One connection; see Session."""
 
@@ -111,8 +81,10 @@ class DescribedSession(LinkSession):
         self.rows = DescribedRows(self.link, self.tables)
         self.digests = DescribedDigests(self.link, self.tables)
         self.notes = DescribedNotes(self.link, self.tables)
-        self.claims = DescribedClaims(self.link)
-        self.files = DescribedFiles(self.link, self.notes)
+        self._clock = DescribedClock(self.link)
+        self.files = DescribedFiles(self.link, self.notes, self._clock)
+        self.outgoing: Outgoing | None = SqlOutgoing(self.link, self.tables)
+        self.claims = DescribedClaims(self.link, self.notes, self.files)
         sized = description.statements.size and description.statements.resize
         self.compute: Compute | None = DescribedCompute(self.link) if sized else None
 
@@ -120,6 +92,16 @@ class DescribedSession(LinkSession):
         """See Session."""
         answer = self.link.say(self.link.description.statements.version)
         return f"{self.link.description.engine.name}, {str(answer.value).partition(' on ')[0]}"
+
+    def clock(self) -> float:
+        """See Session."""
+        return self._clock.now()
+
+    def close(self) -> None:
+        """See Session. Orders that were left open end with it."""
+        self.files.break_off()
+        super().close()
+        self.claims.close()
 
     def checkpoint(self) -> None:
         """See Session."""

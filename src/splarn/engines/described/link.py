@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+import threading
+import warnings
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from importlib import import_module
@@ -15,10 +18,18 @@ from splarn.core.errors import OutsideError, RequestError
 from splarn.core.source.secrets import filled
 from splarn.engines.described.description import Description
 from splarn.engines.described.templates import Quoting
-from splarn.engines.sql.errors import DRIVERS, reason
+from splarn.engines.sql.errors import add_driver, from_driver, reason
 from splarn.engines.sql.link import Answer, Link
 
 FLIGHT = "adbc_driver_flightsql.dbapi"
+
+
+# What is warned of is caught for one thread at a time.
+_WARNED = threading.Lock()
+
+
+class Unkept(Exception):
+    """What a driver warns of as it connects: a transaction that would be none."""
 
 
 def driver_of(description: Description) -> Any:
@@ -28,9 +39,10 @@ def driver_of(description: Description) -> Any:
     try:
         module = import_module(name)
     except ImportError as error:
+        bringing = {FLIGHT: "pip install 'splarn[flight]'", "pyodbc": "pip install pyodbc"}
         raise RequestError(
             f"The description {description.path} needs the driver {name}, which cannot be imported "
-            f"({error}): install the package that brings it."
+            f"({error}): {bringing.get(name, 'install the package that brings it')}."
         ) from None
     if not hasattr(module, "connect") or not hasattr(module, "paramstyle"):
         raise RequestError(
@@ -38,10 +50,10 @@ def driver_of(description: Description) -> Any:
             "the Python database interface (it has no connect or no paramstyle): name another."
         )
     # What it raises is told as sentences.
-    DRIVERS.add(name.split(".")[0])
+    add_driver(name)
     for kind in (getattr(module, "Error", None), getattr(module, "Warning", None)):
         if kind is not None:
-            DRIVERS.add(kind.__module__.split(".")[0])
+            add_driver(kind.__module__)
     return module
 
 
@@ -54,10 +66,32 @@ def _filled(value: Any, what: str) -> Any:
     return filled(value, what) if isinstance(value, str) else value
 
 
+_NAMED = re.compile(r"'(\$\{\w+\})'|(\$\{\w+\})")
+
+
+def _with_secrets(statement: str, quoting: Quoting, what: str) -> str:
+    """A statement with each ${NAME} as a text, whether or not marks stand around it."""
+    return _NAMED.sub(lambda found: quoting.text(filled(found[1] or found[2], what)), statement)
+
+
 def quoting_of(description: Description) -> Quoting:
     """How this engine's statements are written."""
     texts = description.texts
     return Quoting(description.names.quotes, texts.backslashes, texts.true, texts.false)
+
+
+def _flown(module: Any, positional: list[str], arguments: dict[str, Any]) -> Any:
+    """A connection by Arrow Flight SQL, whose driver only warns where it keeps no transactions.
+
+    Raises Unkept where they were asked for.
+    """
+    with _WARNED, warnings.catch_warnings(record=True) as said:
+        warnings.simplefilter("always")
+        link = module.connect(*positional, **arguments)
+    if said and not arguments.get("autocommit"):
+        link.close()
+        raise Unkept(str(said[0].message))
+    return link
 
 
 def _dialect(module: Any, description: Description) -> DefaultDialect:
@@ -77,6 +111,7 @@ def _dialect(module: Any, description: Description) -> DefaultDialect:
 
         preparer: Any = Preparer
         supports_statement_cache = False
+        supports_multivalues_insert = True
 
     return Dialect(paramstyle=module.paramstyle)
 
@@ -92,23 +127,32 @@ class DescribedLink(Link):
         told = description.connection
         what = f"The description {description.path}"
         arguments = _filled(told.arguments, what)
+        if told.flight and not description.abilities.transactions:
+            arguments = {"autocommit": True, **arguments}
         self._begin, self._begun = told.begin, False
         self._held: Any = None
         positional = [filled(told.odbc or told.flight, what)] if not told.module else []
         try:
-            self._driver = module.connect(*positional, **arguments)
+            if told.flight:
+                self._driver = _flown(module, positional, arguments)
+            else:
+                self._driver = module.connect(*positional, **arguments)
             for statement in told.begins:
-                self._ask(statement, None)
+                self._ask(_with_secrets(statement, self.quoting, what), None)
             self._commit()
+        except Unkept as error:
+            raise RequestError(
+                f"The driver of {self.place} keeps no transactions ({error}): take "
+                f"abilities.transactions out of {description.path}, or mend connection.arguments "
+                "where it is that nobody is let in."
+            ) from None
         except TypeError as error:
             raise RequestError(
                 f"{what} gives {told.module or 'the driver'} arguments that it does not take "
                 f"({error}): mend connection.arguments."
             ) from None
         except Exception as error:
-            if type(error).__module__.split(".")[0] not in DRIVERS and not isinstance(
-                error, OSError
-            ):
+            if not from_driver(error) and not isinstance(error, OSError):
                 raise
             raise OutsideError(
                 f"{self.place} cannot be reached ({reason(error)}): check that it runs, and "
@@ -123,6 +167,24 @@ class DescribedLink(Link):
     def say(self, template: str, **values: Any) -> Answer:
         """Runs a statement of the description with its values quoted by the declared rules."""
         return self._ask(self.quoting.filled(template, values), None)
+
+    def number(self, key: str, answer: Answer) -> int:
+        """The whole number that a statement of the description answers; 0 for null and no row.
+
+        Raises OutsideError where it is none; `key` is the statement's.
+        """
+        try:
+            return int(answer.value or 0)
+        except (TypeError, ValueError):
+            raise self.unreadable(key, "a number", answer) from None
+
+    def unreadable(self, key: str, wanted: str, answer: Answer) -> OutsideError:
+        """The error for an answer that is not what it must be."""
+        found = ", ".join(map(repr, answer.rows[0])) if answer.rows else "no row"
+        return OutsideError(
+            f"{key} of {self.description.path} must answer {wanted}, and {self.place} answered "
+            f"{found}: mend it (`splarn doctor --engine` tries all of them)."
+        )
 
     def run(self, statement: str, **values: Any) -> Answer:
         """See Link."""
@@ -188,7 +250,7 @@ class DescribedLink(Link):
                 self._end("ROLLBACK", self._driver.rollback)
         except Exception as error:
             # A transaction or a connection that is gone needs none.
-            if type(error).__module__.split(".")[0] not in DRIVERS:
+            if not from_driver(error):
                 raise
 
     def _end(self, statement: str, by_driver: Callable[[], object]) -> None:
@@ -204,7 +266,7 @@ class DescribedLink(Link):
                 self._held.close()
             self._driver.close()
         except Exception as error:
-            if type(error).__module__.split(".")[0] not in DRIVERS:
+            if not from_driver(error):
                 raise
 
 

@@ -29,6 +29,11 @@ def said_of(description: Description) -> list[str]:
         "part is in, the load stops and asks",
     }
     sentences = [f"{name} loads {promise}: {told[promise]}."]
+    if not able.transactions and not description.statements.under_way:
+        sentences.append(
+            f"What {name} still does for a client that is gone is not seen: after a break begin "
+            "again once it has ended."
+        )
     if not able.whole_parts and not able.transactions:
         sentences.append(
             f"A part that fails may leave rows in {name}: then the load stops, since nothing tells "
@@ -36,18 +41,21 @@ def said_of(description: Description) -> list[str]:
         )
     if not description.statements.claim:
         sentences.append(
-            "Two loads of the same content at once are not kept apart: begin one at a time."
+            "Two loads of the same content at once are kept apart on one machine alone: begin no "
+            "other on another."
         )
-    sentences.append(
-        "Rows that it refuses halt the load: it sets none aside, so `load` must be given good "
-        "ones; a run leaves bad ones behind as it makes the parts."
-    )
+    if not description.statements.aside:
+        sentences.append(
+            "Rows that it refuses halt the load: it sets none aside, so `load` must be given good "
+            "ones; a run leaves bad ones behind as it makes the parts."
+        )
     sentences.append(
         "What was changed in rows later is seen only where it changes a column's count, sum, least "
         "or most."
     )
-    sentences.append(
-        "Nothing tells the rows of one load from others in the same table, so a load into a table "
-        "that had rows cannot be taken back."
-    )
+    if not description.statements.brought:
+        sentences.append(
+            "Nothing tells the rows of one load from others in the same table, so a load into a "
+            "table that had rows cannot be taken back."
+        )
     return sentences

@@ -14,6 +14,7 @@ from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.hashing import Unhashed
 from splarn.core.target.marks import Marks
 from splarn.core.target.tables import ReadBack, Writer
+from splarn.engines.described.description import Description
 from splarn.engines.described.link import DescribedLink
 from splarn.engines.described.tables import DescribedTables, table_values
 from splarn.engines.described.templates import Name, Names, Written
@@ -24,8 +25,28 @@ from splarn.engines.sql.link import Concern, Link
 AT_ONCE = 200
 
 
+def mark_of(load_id: str) -> int:
+    """A number for the rows of a load, of 62 bits, by which a column of theirs tells them."""
+    return int.from_bytes(hashlib.sha256(load_id.encode()).digest()[:8], "big") >> 2
+
+
+def marks_of(description: Description, load_id: str) -> Marks | None:
+    """What tells the rows of a load from others; None where nothing does."""
+    mark = mark_of(load_id)
+    return ((mark, mark),) if description.statements.brought else None
+
+
+def where_brought(link: DescribedLink, table: str, marks: Marks | None) -> str:
+    """The clause that leaves the marked rows of a table, by statements.brought; all if None."""
+    if marks is None:
+        return ""
+    values, condition = table_values(table), link.description.statements.brought
+    brought = [link.quoting.filled(condition, {**values, "mark": mark}) for mark, _ in marks]
+    return f" WHERE {' OR '.join(f'({one})' for one in brought) or '1 = 0'}"
+
+
 class DescribedRows(Concern):
-    """See Rows. Nothing tells the rows of one load from those of others."""
+    """See Rows. Marks are numbers of loads, which rows keep where statements.brought says so."""
 
     link: DescribedLink
     marks_changes = False
@@ -51,7 +72,9 @@ class DescribedRows(Concern):
     ) -> tuple[int, Marks | None]:
         """See Rows."""
         if names is None:
-            names = [column.name for column in self.tables.columns(into) or ()]
+            kept = {column.name for column in self.tables.columns(into) or ()}
+            there = self.tables.columns(source) or ()
+            names = [column.name for column in there if column.name in kept]
         with self.link.failing("Moving rows into", into):
             came = self.count(source)
             self.link.say(
@@ -61,18 +84,27 @@ class DescribedRows(Concern):
         return came, None
 
     def remove(self, table: str, marks: Marks) -> int:
-        """See Rows. Raises RequestError: there are no marks."""
-        raise RequestError(f"Nothing tells rows of {table} from others in {self.link.place}.")
+        """See Rows."""
+        there = self.count(table, marks)
+        statement = f"DELETE FROM {self.link.quoting.table(table)}"
+        with self.link.failing("Removing rows from", table):
+            self.link.run(statement + where_brought(self.link, table, marks))
+        # Not every driver tells how many it were.
+        return there - self.count(table, marks)
 
     def count(self, table: str, marks: Marks | None = None) -> int:
         """See Rows."""
         with self.link.failing("Counting the rows of", table):
+            if marks is not None:
+                asked = f"SELECT count(*) FROM {self.link.quoting.table(table)}"
+                where = where_brought(self.link, table, marks)
+                return self.link.number("statements.brought", self.link.run(asked + where))
             answer = self.link.say(self.link.description.statements.count, **table_values(table))
-            return int(answer.value)
+            return self.link.number("statements.count", answer)
 
     def can_mark(self, table: str, names: Sequence[str]) -> bool:
         """See Rows."""
-        return False
+        return bool(self.link.description.statements.brought)
 
     def last_mark(self, table: str) -> int | None:
         """See Rows."""
@@ -117,13 +149,18 @@ class DescribedDigests(Concern, Unhashed):
                 parts += [f"min({low})", f"max({low})"]
         with self.link.failing("Reading the digests of", table):
             asked = f"SELECT {', '.join(parts)} FROM {quoting.table(table)}"
-            row: list[Any] = list(self.link.run(asked).rows[0])
-        at = 1
-        for field in fields:
-            if field.is_decimal:
-                row[at + 1 : at + 4] = [_exact(one, field) for one in row[at + 1 : at + 4]]
-            at += 2 if field.is_text else 4
-        return read_digests(row, fields)
+            where = where_brought(self.link, table, marks)
+            answer = self.link.run(asked + where)
+        row: list[Any] = list(answer.rows[0])
+        try:
+            at = 1
+            for field in fields:
+                if field.is_decimal:
+                    row[at + 1 : at + 4] = [_exact(one, field) for one in row[at + 1 : at + 4]]
+                at += 2 if field.is_text else 4
+            return read_digests(row, fields)
+        except (TypeError, ValueError, ArithmeticError, AttributeError):
+            raise self.link.unreadable("figures", "numbers, days and moments", answer) from None
 
     def fingerprint(self, table: str, marks: Marks | None = None, like: str = "") -> str:
         """See Digests. By the figures of all columns, which most changes change."""
@@ -131,7 +168,7 @@ class DescribedDigests(Concern, Unhashed):
             Field(column.name, column.type if column.type != "any" else "string")
             for column in self.tables.columns(table) or ()
         ]
-        told = repr([astuple(one) for one in self.of_columns(table, fields)])
+        told = repr([astuple(one) for one in self.of_columns(table, fields, marks)])
         return f"figures:{hashlib.sha256(told.encode()).hexdigest()[:32]}"
 
     def read_back(self, table: str, fields: Sequence[Field], rows: Any) -> ReadBack:

@@ -88,6 +88,10 @@ class DescribedTables(PlainTables, Concern):
 
     def _described(self, table: str) -> list[tuple[str, str, str]]:
         found = self.link.say(self.link.description.statements.look, **table_values(table))
+        if found.rows and len(found.rows[0]) < 3:
+            raise self.link.unreadable(
+                "statements.look", "name, type and YES or NO for each column", found
+            )
         return [(str(row[0]), str(row[1]), str(row[2])) for row in found.rows]
 
     def columns(self, table: str) -> list[TableColumn] | None:

@@ -13,11 +13,13 @@ _PIECE = re.compile(r"\{\{|\}\}|\{([a-z_]*)\}")
 _TABLE = frozenset({"table", "table_text", "name_text"})
 _PART = _TABLE | {
     "columns", "address", "format", "codec", "delimiter", "quote", "header", "null", "load_id",
-    "part_id", "tag",
+    "part_id", "tag", "mark",
 }  # fmt: skip
+_OF_PART = _TABLE | {"address", "load_id", "part_id", "tag", "mark"}
 # The values that each kind of template may have.
 VALUES: Mapping[str, frozenset[str]] = {
     "load": _PART,
+    "aside": _PART,
     "rows": _TABLE,
     "create": _TABLE | {"columns_with_types"},
     "clone": _TABLE | {"into"},
@@ -32,9 +34,15 @@ VALUES: Mapping[str, frozenset[str]] = {
     "claim": frozenset({"load_id"}),
     "turn": _TABLE,
     "end_turn": _TABLE,
-    "came_in": _TABLE | {"address", "load_id", "part_id", "tag"},
+    "came_in": _OF_PART,
+    "under_way": _OF_PART - {"address"},
+    "times": _OF_PART,
+    "refused": _OF_PART,
+    "clock": frozenset(),
+    "brought": _TABLE | {"mark"},
     "size": frozenset(),
     "resize": frozenset({"tier"}),
+    "start": frozenset(),
     "types": frozenset({"precision", "scale", "length"}),
     "figures": frozenset({"column"}),
     "each": frozenset({"column", "variable", "null"}),

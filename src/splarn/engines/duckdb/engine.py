@@ -13,6 +13,7 @@ from splarn.core.layout import Field, Layout
 from splarn.core.target.session import Engine
 from splarn.engines.duckdb.digests import DuckdbDigests
 from splarn.engines.duckdb.link import DuckdbLink, compiled
+from splarn.engines.duckdb.outgoing import DuckdbOutgoing
 from splarn.engines.duckdb.rows import DuckdbRows
 from splarn.engines.duckdb.tables import DuckdbTables
 from splarn.engines.sql.claims import FileClaims
@@ -64,8 +65,9 @@ class DuckdbEngine(SqlEngine):
         rows = DuckdbRows(link, tables)
         claims = DuckdbClaims(link, Path(database))
         return SqlSession(
-            link, tables, rows, DuckdbDigests(link, tables, rows), claims, DuckdbNotes(link, tables)
-        )
+            link, tables, rows, DuckdbDigests(link, tables, rows), claims,
+            DuckdbNotes(link, tables), DuckdbOutgoing(link, tables),
+        )  # fmt: skip
 
     def ddl(self, table: str, layout: Layout) -> str:
         """See SqlEngine."""

@@ -13,6 +13,7 @@ from splarn.core.errors import OutsideError
 from splarn.core.layout import Field, Layout
 from splarn.core.target.session import Engine
 from splarn.engines.mariadb.digests import MariadbDigests
+from splarn.engines.mariadb.outgoing import MariadbOutgoing
 from splarn.engines.mariadb.rows import MariadbRows
 from splarn.engines.mariadb.tables import MariadbTables
 from splarn.engines.sql.claims import ServerClaims
@@ -86,7 +87,10 @@ class MariadbEngine(SqlEngine):
         rows = MariadbRows(link, tables)
         notes = MariadbNotes(link, tables)
         digests = MariadbDigests(link, tables, rows, self.link)
-        return MariadbSession(link, tables, rows, digests, MariadbClaims(link, notes), notes)
+        return MariadbSession(
+            link, tables, rows, digests, MariadbClaims(link, notes), notes,
+            MariadbOutgoing(link, tables),
+        )  # fmt: skip
 
 
 class NamedLocks(Concern):

@@ -14,6 +14,7 @@ from splarn.core.layout.descriptor import to_descriptor
 from splarn.core.target.session import Engine
 from splarn.engines.millrace.files import MillraceFiles
 from splarn.engines.millrace.link import MillraceLink
+from splarn.engines.millrace.outgoing import MillraceOutgoing
 from splarn.engines.millrace.parts import (
     MillraceClaims,
     MillraceCompute,
@@ -22,6 +23,7 @@ from splarn.engines.millrace.parts import (
     MillraceRows,
     MillraceTables,
 )
+from splarn.engines.plain import PlainSession
 
 PORT = 27620
 
@@ -68,7 +70,7 @@ class MillraceEngine:
         return json.dumps({"steps": [step], "commit": True}, indent=2, ensure_ascii=False)
 
 
-class MillraceSession:
+class MillraceSession(PlainSession):
     """One connection; see Session."""
 
     def __init__(self, place: str) -> None:
@@ -80,6 +82,7 @@ class MillraceSession:
         self.claims = MillraceClaims(self.link)
         self.compute = MillraceCompute(self.link)
         self.files = MillraceFiles(self.link)
+        self.outgoing = MillraceOutgoing(self.link)
 
     def version(self) -> str:
         """See Session."""
@@ -98,23 +101,8 @@ class MillraceSession:
         """See Session."""
         return float(self.link.call("GET", "/compute")["clock"])
 
-    def relax(self) -> None:
-        """See Session. It has no such choice."""
-
     def checkpoint(self) -> None:
         """See Session. Changes of tables belong to the transaction here."""
-
-    def commit(self) -> None:
-        """See Session."""
-        self.link.commit()
-
-    def rollback(self) -> None:
-        """See Session."""
-        self.link.rollback()
-
-    def close(self) -> None:
-        """See Session."""
-        self.link.close()
 
 
 # The type checker holds the engine to the contract.

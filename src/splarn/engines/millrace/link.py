@@ -101,6 +101,15 @@ class MillraceLink:
             raise OutsideError(f"{self.place} refused a request: {why}.")
         return told
 
+    def fetch(self, path: str) -> bytes:
+        """The bytes of a file that it has. Raises OutsideError."""
+        with self._reaching():
+            answer = self._client.get(path)
+        if answer.status_code >= 400:
+            why = answer.json().get("error", f"it answers {answer.status_code}")
+            raise OutsideError(f"{self.place} refused a request: {why}.")
+        return bytes(answer.content)
+
     @contextmanager
     def _reaching(self) -> Iterator[None]:
         try:

@@ -167,9 +167,10 @@ class MillraceNotes(Concern):
         kept = [note.load_id, note.table, note.state, note.mode, note.started, note.details.text()]
         self.link.change("note_load", note=kept)
 
-    def put_part(self, note: PartNote) -> None:
+    def put_parts(self, parts: Sequence[PartNote]) -> None:
         """See Notes."""
-        self.link.change("note_part", note=note_document(note))
+        for note in parts:
+            self.link.change("note_part", note=note_document(note))
 
     def advance(self, was: PartNote, now: PartNote) -> None:
         """See Notes."""

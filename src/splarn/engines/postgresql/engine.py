@@ -10,6 +10,7 @@ import sqlalchemy as sa
 from splarn.core.layout import Field
 from splarn.core.target.session import Engine
 from splarn.engines.postgresql.digests import PostgresqlDigests
+from splarn.engines.postgresql.outgoing import PostgresqlOutgoing
 from splarn.engines.postgresql.rows import PostgresqlRows
 from splarn.engines.postgresql.tables import PostgresqlTables
 from splarn.engines.sql.claims import ServerClaims
@@ -47,7 +48,10 @@ class PostgresqlEngine(SqlEngine):
         rows = PostgresqlRows(link, tables)
         notes = PostgresqlNotes(link, tables)
         digests = PostgresqlDigests(link, tables, rows)
-        return PostgresqlSession(link, tables, rows, digests, PostgresqlClaims(link, notes), notes)
+        return PostgresqlSession(
+            link, tables, rows, digests, PostgresqlClaims(link, notes), notes,
+            PostgresqlOutgoing(link, tables),
+        )  # fmt: skip
 
 
 class PostgresqlNotes(SqlNotes):

@@ -15,7 +15,7 @@ from splarn.engines.sql.link import Concern, Link
 from splarn.engines.sql.notes import SqlNotes, notes_table
 
 try:
-    import fcntl
+    import fcntl as fcntl
 except ImportError:  # Not on Windows.
     fcntl = None  # type: ignore[assignment]
 
@@ -60,6 +60,20 @@ class ServerClaims(SqlClaims):
             self.link.commit()
 
 
+def to_be_locked(path: Path) -> IO[bytes]:
+    """A file for a lock, also where it is another user's. Raises OSError."""
+    try:
+        file = path.open("ab")
+    except PermissionError:
+        if not path.exists():
+            raise
+        return path.open("rb")
+    # Other users must be able to see that it is locked.
+    with suppress(OSError):
+        path.chmod(0o666)
+    return file
+
+
 class FileClaims(SqlClaims):
     """Claims as locked files beside that of the database, which all of its users see."""
 
@@ -80,15 +94,7 @@ class FileClaims(SqlClaims):
         path = self._claim_file(load_id)
         with outside(f"Claiming the load {load_id} beside {self.link.place}"):
             self._forget_claims()
-            try:
-                file: IO[bytes] = path.open("ab")
-                # Other users must be able to see that it is locked.
-                with suppress(OSError):
-                    path.chmod(0o666)
-            except PermissionError:
-                if not path.exists():
-                    raise
-                file = path.open("rb")
+            file = to_be_locked(path)
             try:
                 fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except BlockingIOError:

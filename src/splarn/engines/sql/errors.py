@@ -15,6 +15,9 @@ def refused(doing: str, what: str, place: str, error: Exception) -> OutsideError
     open_batch = doing in ("Writing to", "Committing to")
     kept = "nothing of the open batch was kept" if open_batch else "what was committed stays"
     sentence = f"{doing} {what} failed in {place}: {why}; {kept}."
+    if doing == "Reading":
+        # Rows that go out change nothing there.
+        sentence = f"{doing} {what} failed in {place}: {why}."
     if is_lost(getattr(error, "orig", None) or error):
         sentence = f"{sentence[:-1]}, and the same command goes on when {place} answers again."
     elif _is_full(why):
@@ -99,4 +102,15 @@ DRIVERS = {"sqlite3", "psycopg", "pymysql", "duckdb", "_duckdb"}
 
 def from_driver(error: Exception) -> bool:
     """Whether a driver raised it."""
-    return type(error).__module__.split(".")[0] in DRIVERS
+    return _package(type(error).__module__) in DRIVERS
+
+
+def add_driver(module: str) -> None:
+    """Takes what the package of a module raises for a driver's from now on."""
+    DRIVERS.add(_package(module))
+
+
+def _package(module: str) -> str:
+    """Of our own, each module is one: a stand-in's errors are a driver's, and no others are."""
+    package = module.partition(".")[0]
+    return module if package == "splarn" else package

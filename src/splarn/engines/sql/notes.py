@@ -19,6 +19,8 @@ from splarn.core.target.tables import Tables
 from splarn.engines.sql.link import Answer, Concern, Link
 
 NOTES = "splarn_progress"
+# Parts that one statement notes.
+AT_ONCE = 100
 
 
 class _LongText(sa.types.UserDefinedType[str]):
@@ -157,39 +159,40 @@ class SqlNotes(Concern):
                 self._insert_load(schema, table, note)
 
     def _insert_load(self, schema: str | None, table: str, note: LoadNote) -> None:
-        self._insert(
-            schema,
-            load_id=note.load_id,
-            table_name=table,
-            state=note.state,
-            mode=note.mode,
-            started=note.started,
-            details=note.details.text(),
-        )
+        self._insert(schema, {
+            "load_id": note.load_id, "table_name": table, "state": note.state, "mode": note.mode,
+            "started": note.started, "details": note.details.text(),
+        })  # fmt: skip
 
-    def put_part(self, note: PartNote) -> None:
+    def put_parts(self, parts: Sequence[PartNote]) -> None:
         """See Notes."""
-        with self.link.failing("Noting the part", note.name):
-            table = self.tables.canonical(note.table)
-            self._insert(
-                schema_and_name(table)[0],
-                load_id=note.load_id,
-                part_id=note.part_id,
-                table_name=table,
-                name=note.name[:500],
-                state=note.state,
-                position=note.position,
-                rows_in=note.rows,
-                rows_refused=note.refused,
-                details=_details(note),
-            )
+        for first in range(0, len(parts), AT_ONCE):
+            some = parts[first : first + AT_ONCE]
+            table = self.tables.canonical(some[0].table)
+            with self.link.failing("Noting the part", some[0].name):
+                self._insert(schema_and_name(table)[0], *(
+                    {
+                        "load_id": note.load_id, "part_id": note.part_id, "table_name": table,
+                        "name": note.name[:500], "state": note.state, "position": note.position,
+                        "rows_in": note.rows, "rows_refused": note.refused,
+                        "details": _details(note),
+                    }
+                    for note in some
+                ))  # fmt: skip
 
-    def _insert(self, schema: str | None, **values: Any) -> None:
+    def _insert(self, schema: str | None, *rows: dict[str, Any]) -> None:
+        """Adds rows, or the anchor if none is given."""
         empty = dict.fromkeys(
             ("load_id", "part_id", "table_name", "name", "state", "mode", "started", "details"), ""
         )
         figures = dict.fromkeys(("position", "rows_in", "rows_refused"), 0)
-        self.link.execute(notes_table(schema).insert().values({**empty, **figures, **values}))
+        told = [{**empty, **figures, **row} for row in rows or ({},)]
+        insert = notes_table(schema).insert()
+        if len(told) > 1 and self.link.dialect.supports_multivalues_insert:
+            self.link.execute(insert.values(told))
+            return
+        for row in told:
+            self.link.execute(insert.values(row))
 
     def advance(self, was: PartNote, now: PartNote) -> None:
         """See Notes."""

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import time
 
+from splarn.core.target.outgoing import Outgoing
+from splarn.engines.plain import PlainSession
 from splarn.engines.sql.claims import SqlClaims
 from splarn.engines.sql.digests import SqlDigests
 from splarn.engines.sql.link import Concern, Link
 from splarn.engines.sql.notes import SqlNotes
+from splarn.engines.sql.outgoing import SqlOutgoing
 from splarn.engines.sql.rows import SqlRows
 from splarn.engines.sql.tables import SqlTables
 
 
-class LinkSession(Concern):
+class LinkSession(PlainSession, Concern):
     """What every session with statements has over its link; see Session."""
 
     def read(self, statement: str) -> int:
@@ -25,21 +28,6 @@ class LinkSession(Concern):
     def clock(self) -> float:
         """See Session."""
         return time.perf_counter()
-
-    def relax(self) -> None:
-        """See Session."""
-
-    def commit(self) -> None:
-        """See Session."""
-        self.link.commit()
-
-    def rollback(self) -> None:
-        """See Session."""
-        self.link.rollback()
-
-    def close(self) -> None:
-        """See Session."""
-        self.link.close()
 
 
 class SqlSession(LinkSession):
@@ -57,8 +45,10 @@ class SqlSession(LinkSession):
         digests: SqlDigests,
         claims: SqlClaims,
         notes: SqlNotes | None = None,
+        outgoing: SqlOutgoing | None = None,
     ) -> None:
         super().__init__(link)
+        self.outgoing: Outgoing | None = outgoing
         self.tables, self.rows, self.digests, self.claims = tables, rows, digests, claims
         self.notes = notes or SqlNotes(link, tables)
 

@@ -17,6 +17,8 @@ from splarn.engines.sql.engine import SqlEngine
 from splarn.engines.sql.link import SqlLink
 from splarn.engines.sql.session import SqlSession
 from splarn.engines.sqlite.digests import SqliteDigests, is_long
+from splarn.engines.sqlite.locking import CHANGES, WRITES, begin_writing
+from splarn.engines.sqlite.outgoing import SqliteOutgoing
 from splarn.engines.sqlite.rows import SqliteRows
 from splarn.engines.sqlite.tables import LongDecimal, SqliteTables
 
@@ -58,7 +60,13 @@ class SqliteEngine(SqlEngine):
 
         @sa.event.listens_for(engine, "begin")
         def begin(connection: Connection) -> None:
+            connection.info[WRITES] = False
             connection.exec_driver_sql("BEGIN")
+
+        @sa.event.listens_for(engine, "before_cursor_execute")
+        def lock(connection: Connection, _cursor: Any, statement: str, *_: Any) -> None:
+            if not connection.info[WRITES] and CHANGES.match(statement):
+                begin_writing(connection)
 
         return engine
 
@@ -82,22 +90,22 @@ class SqliteEngine(SqlEngine):
         claims = SqliteClaims(link, self.database)
         rows = SqliteRows(link, tables, claims)
         digests = SqliteDigests(link, tables, rows, self.link)
-        return SqliteSession(link, tables, rows, digests, claims)
+        outgoing = SqliteOutgoing(link, tables)
+        return SqliteSession(link, tables, rows, digests, claims, outgoing=outgoing)
 
 
 class SqliteClaims(FileClaims):
     """Turns are the write lock of the file."""
 
     def take_turn(self, table: str) -> None:
-        """See Claims. The write lock of the file; a transaction that only read would lose it."""
+        """See Claims. The write lock of the file."""
         link = self.link
         assert isinstance(link, SqlLink), "SQLAlchemy holds the connection"
         with link.failing("Waiting for", self.link.place):
             if link.connection.in_transaction():
                 link.rollback()
             link.connection.begin()
-            link.driver.execute("COMMIT")
-            link.driver.execute("BEGIN IMMEDIATE")
+            begin_writing(link.connection)
 
 
 class SqliteSession(SqlSession):

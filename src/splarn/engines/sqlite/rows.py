@@ -16,6 +16,7 @@ from splarn.core.target.tables import Tables, Writer
 from splarn.core.work.stages import stage
 from splarn.engines.sql.link import Link
 from splarn.engines.sql.rows import SqlRows, between
+from splarn.engines.sqlite.locking import stop_reading
 from splarn.engines.sqlite.stored import StoredColumn, TableShape, stored_column
 
 # Names of the databases in memory that one transaction can take rows from.
@@ -41,6 +42,7 @@ class SqliteRows(SqlRows):
     def stored_as(self, table: str, names: Sequence[str]) -> TableShape:
         """How rows with these columns are stored."""
         declared = self.link.run(f"PRAGMA table_info({self.link.quoted(table)})").rows
+        stop_reading(self.link)
         columns = [StoredColumn(row[1], row[2], bool(row[3])) for row in declared]
         return TableShape(self.link.quoted(table), columns, names)
 

@@ -8,6 +8,8 @@ POST   /loads              an order; GET /loads/ID its state, DELETE ends it; on
 POST   /loads/ID           takes further "parts" with their "notes", tells "news" after so many,
                            or is told by "end" that all have come
 GET    /jobs               records of all parts ever loaded
+GET    /chunks/TABLE       number and rows of each chunk of a table's columns
+GET    /chunk/NUMBER       one of them, an Arrow file
 GET    /holds/HOLDER       an answer without end, for as long as the holder lives
 POST   /holds/HOLDER       {"take": name} or {"leave": name}, which others then wait for
 """
@@ -66,6 +68,7 @@ class Millrace:
             ("GET", "loads"): self._state,
             ("DELETE", "loads"): self._cancel,
             ("GET", "jobs"): self._jobs,
+            ("GET", "chunks"): self._chunks,
         }
 
     def close(self) -> None:
@@ -88,6 +91,10 @@ class Millrace:
         request = Request(scope, receive)
         if first == "holds" and request.method == "GET":
             await self._hold(below, receive, send)
+            return
+        if first == "chunk" and request.method == "GET":
+            answer = await self._chunk(below)
+            await answer(scope, receive, send)
             return
         answer = await self._answer(request, first, below)
         await answer(scope, receive, send)
@@ -194,6 +201,16 @@ class Millrace:
             loading.cancel()
             loading.ended.wait()
         return {"state": "ended"}
+
+    def _chunks(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
+        return {"chunks": self.store.chunks(below)}
+
+    async def _chunk(self, below: str) -> Response:
+        try:
+            data = await run_in_threadpool(self.store.chunk, int(below))
+        except (NoSuch, ValueError) as error:
+            return _no(409, str(error))
+        return Response(data, media_type="application/vnd.apache.arrow.file")
 
     def _jobs(self, below: str, document: dict[str, Any]) -> dict[str, Any]:
         return {"jobs": jobs_of(self.store)}

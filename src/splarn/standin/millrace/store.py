@@ -111,6 +111,19 @@ class Store:
         row = self._one("SELECT layout FROM tables WHERE name = ?", table)
         return None if row is None else from_descriptor(json.loads(row[0]), table)
 
+    def chunks(self, table: str) -> list[list[int]]:
+        """Number and rows of each chunk of a table. Raises NoSuch where there is no table."""
+        self._need(table)
+        return self._all("SELECT id, rows FROM chunks WHERE within = ? ORDER BY id", table)
+
+    def chunk(self, number: int) -> bytes:
+        """A chunk as the file that it is. Raises NoSuch where it is no longer there."""
+        row = self._one("SELECT file FROM chunks WHERE id = ?", number)
+        path = None if row is None else self.folder / row[0]
+        if path is None or not path.is_file():
+            raise NoSuch(f"there is no chunk {number} any more")
+        return bytes(path.read_bytes())
+
     def write(self, name: str, rows: pa.Table) -> str:
         """Writes the columns of a chunk that counts only once it is added; returns its file."""
         file = f"{name}.arrow"

@@ -1,0 +1,228 @@
+"""Unloading: ranges of rows over a pool, each a part, and a look at what was written."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+from splarn.core.errors import RequestError
+from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.load.verify import compare_digests
+from splarn.core.reading import read_parsed
+from splarn.core.reading.text import delimited, json_lines
+from splarn.core.shape.folder import Unfinished, fingerprint, part_name
+from splarn.core.shape.manifest import Manifest, Part, write_manifest
+from splarn.core.shape.parts_format import PartsFormat
+from splarn.core.shape.work import Cut
+from splarn.core.source.files import content_hash
+from splarn.core.target.digest import ColumnDigest, add_digests, digest_table
+from splarn.core.target.names import schema_and_name
+from splarn.core.target.outgoing import Outgoing, RowRange, Wanted, unheld
+from splarn.core.target.session import OpenEngine, Session
+from splarn.core.unload.task import UnloadTask, outgoing_of, run_unload_task
+from splarn.core.work.pool import Pool
+from splarn.core.work.progress import Progress, Silent
+
+# Rows by which the size of all is told.
+SAMPLED = 2000
+# More parts than anybody wants.
+MOST_PARTS = 100_000
+
+
+@dataclass(frozen=True)
+class UnloadRequest:
+    """What is wanted of which engine, and the parts to make of it.
+
+    `name` is what the parts are named after. With `again` parts in the folder are made anew.
+    Without `verify` nothing but its number of rows tells whether a table is what it was.
+    """
+
+    open_engine: OpenEngine
+    identity: str
+    wanted: Wanted
+    into: Path
+    output: PartsFormat
+    name: str = ""
+    again: bool = False
+    verify: bool = True
+
+
+@dataclass(frozen=True)
+class UnloadRecord:
+    """What was unloaded. `kept` parts were there from an earlier try.
+
+    `verified` is None where nothing was held against the target, which was done `by` figures of
+    every column, or by the count of rows where a query tells no more. `differences` say how the
+    parts differ from it.
+    """
+
+    manifest: Manifest
+    place: str
+    seconds: float
+    streams: int
+    kept: int
+    verified: bool | None
+    by: str
+    differences: tuple[str, ...]
+
+    @property
+    def rows(self) -> int:
+        """Rows in all parts."""
+        return self.manifest.rows
+
+
+def unload(request: UnloadRequest, pool: Pool, progress: Progress | None = None) -> UnloadRecord:
+    """Writes rows of a table or a query into parts with a manifest; the same call goes on.
+
+    Raises RequestError for a table that is not there, columns that no field holds, a folder in
+    use; OutsideError when the target or the disk fails.
+    """
+    begun, watch = time.perf_counter(), progress or Silent()
+    engine = request.open_engine()
+    with closing(engine.connect()) as session:
+        if session.outgoing is None:
+            raise RequestError(f"{engine.title} gives no rows back, so nothing can be unloaded.")
+        wanted = _canonical(session, request.wanted)
+        outgoing = outgoing_of(session)
+        held = outgoing.hold()
+        fields = outgoing.fields(wanted)
+        name = request.name or schema_and_name(wanted.table or "rows")[1]
+        source = Layout(name, Dialect(header=False), fields)
+        made = request.output.layout(source)
+        watch.start("look", None, "")
+        rows = outgoing.count(wanted)
+        there = _figures(session, wanted, fields) if request.verify else None
+        ranges = _ranges(outgoing, wanted, made, rows, request.output)
+        watch.finish()
+        settings = (request.identity, wanted, request.output, made, ranges, rows, there)
+        mark = Unfinished(request.into, fingerprint((), *settings), request.again, part_name(name))
+        tasks = [
+            UnloadTask(
+                request.open_engine, held, wanted, one, made, request.output, request.into,
+                f"{part_name(name)}-{number:04d}" if ranges else part_name(name), not ranges,
+            )
+            for number, one in enumerate(ranges or [None], 1)
+        ]  # fmt: skip
+        parts, kept = _carried_out(tasks, mark, pool, watch, rows)
+    manifest = Manifest(request.into, made, parts)
+    verified, differences = None, list[str]()
+    if request.verify:
+        # Before the manifest says that it is whole: a value may be there that no part can hold.
+        differences = _verified(manifest, rows, there, pool, watch)
+        verified = not differences
+    write_manifest(manifest)
+    mark.finish()
+    return UnloadRecord(
+        manifest, engine.place, time.perf_counter() - begun, pool.workers if ranges else 1, kept,
+        verified, "count" if there is None else "figures", tuple(differences),
+    )  # fmt: skip
+
+
+def _figures(
+    session: Session, wanted: Wanted, fields: Sequence[Field]
+) -> list[ColumnDigest] | None:
+    """What the target says of all rows; None of a query, and of values that are none of the type.
+
+    Those are named by whoever reads them.
+    """
+    if wanted.query:
+        return None
+    try:
+        return session.digests.of_columns(wanted.table, fields)
+    except (ArithmeticError, TypeError, ValueError):
+        return None
+
+
+def _canonical(session: Session, wanted: Wanted) -> Wanted:
+    if wanted.query:
+        return wanted
+    table = session.tables.canonical(wanted.table)
+    columns = session.tables.columns(table)
+    if columns is None:
+        raise RequestError(f"There is no table {wanted.table} in the target: check the spelling.")
+    known = [column.name for column in columns]
+    for name in wanted.names:
+        if name not in known:
+            raise RequestError(f"{wanted.table} has no column {name}: it has {', '.join(known)}.")
+    return Wanted(table, "", wanted.names or tuple(known))
+
+
+def _ranges(
+    outgoing: Outgoing, wanted: Wanted, made: Layout, rows: int, output: PartsFormat
+) -> list[RowRange]:
+    """Ranges that make parts of about the size asked for; none where all comes in one piece."""
+    if wanted.query or not rows or not outgoing.ranges(wanted, 1):
+        return []
+    each, by_text = output.part_rows, Layout(made.name, Dialect(header=False), made.fields)
+    if not each:
+        sample = next(iter(outgoing.typed(wanted, made, None, SAMPLED)), None)
+        if sample is None or not len(sample):
+            return []
+        text = json_lines(sample, made) if made.format == "jsonl" else delimited(sample, by_text)
+        each = max(int(output.part_bytes * len(sample) / len(text)), 1)
+    count = -(-rows // each)
+    if count > MOST_PARTS:
+        raise RequestError(f"That would make {count:,} parts: give a larger --part-size.")
+    return outgoing.ranges(wanted, count) if count > 1 else []
+
+
+def _carried_out(
+    tasks: Sequence[UnloadTask], mark: Unfinished, pool: Pool, watch: Progress, rows: int
+) -> tuple[tuple[Part, ...], int]:
+    """The parts in order, and how many there were from before."""
+    made = {task.stem: [part for cut in mark.done.get(task.stem, []) for part in cut.parts]
+            for task in tasks if task.stem in mark.ended}  # fmt: skip
+    kept = sum(map(len, made.values()))
+    watch.start("unload", rows, "rows")
+    watch.advance(sum(part.rows for parts in made.values() for part in parts))
+    left = [task for task in tasks if task.stem not in made]
+    for task, parts in pool.as_done(run_unload_task, left, watch):
+        made[task.stem] = list(parts)
+        mark.add(task.stem, Cut(parts, (), ()))
+        mark.end(task.stem)
+    watch.finish()
+    return tuple(part for task in tasks for part in made[task.stem]), kept
+
+
+@dataclass(frozen=True)
+class _Look:
+    folder: Path
+    part: Part
+    layout: Layout
+
+
+def look_at_part(look: _Look) -> tuple[int, list[ColumnDigest] | None]:
+    """Rows and digests of a part as it lies on the disk. Raises RequestError for a bad row."""
+    path, rows = look.folder / look.part.path, 0
+    if content_hash(path) != look.part.hash:
+        raise RequestError(f"{path} is not what was written: its hash differs; run it again.")
+    total: list[ColumnDigest] | None = None
+    for parsed in read_parsed(path, look.part.codec, look.layout):
+        if parsed.faults:
+            raise unheld(parsed.faults[0])
+        rows += len(parsed.good)
+        total = add_digests(total, digest_table(parsed.table, look.layout.fields))
+    return rows, total
+
+
+def _verified(
+    manifest: Manifest, rows: int, there: list[ColumnDigest] | None, pool: Pool, watch: Progress
+) -> list[str]:
+    """How the parts on the disk differ from the target as it was held."""
+    watch.start("verify", len(manifest.parts), "parts")
+    looks = [_Look(manifest.folder, part, manifest.layout) for part in manifest.parts]
+    found, total = 0, None
+    for _, (one, digests) in pool.as_done(look_at_part, looks, watch):
+        found += one
+        total = add_digests(total, digests) if digests else total
+        watch.advance(1)
+    watch.finish()
+    if found != rows:
+        return [f"{found:,} rows are in the parts and {rows:,} were in the target"]
+    if there is None:
+        return []
+    read = total or [ColumnDigest(field.name) for field in manifest.layout.fields]
+    return compare_digests(read, [], there)

@@ -1,0 +1,63 @@
+"""Arrow without pandas, which it imports to see whether a value is one of its own."""
+
+from __future__ import annotations
+
+import sys
+from importlib.abc import MetaPathFinder
+from importlib.machinery import ModuleSpec
+from importlib.util import find_spec
+from typing import Any
+
+ARROW, PANDAS = "pyarrow", "pandas"
+
+
+def spare_pandas() -> None:
+    """Lets this process do without pandas, where it is installed: that takes 0.4 s to import.
+
+    For processes that are Splarn's own: whoever uses Arrow beside it may hand frames over. What
+    asks for pandas by itself still gets it.
+    """
+    if PANDAS in sys.modules:
+        return
+    if ARROW in sys.modules:
+        _settle()
+    else:
+        sys.meta_path.insert(0, _OnceArrowComes())
+
+
+def _settle() -> None:
+    """Has Arrow look for pandas now, and find none."""
+    import pyarrow
+
+    none = _NoPandas()
+    sys.meta_path.insert(0, none)
+    try:
+        pyarrow.array([0])
+    finally:
+        sys.meta_path.remove(none)
+
+
+class _NoPandas(MetaPathFinder):
+    def find_spec(self, name: str, path: Any, target: Any = None) -> ModuleSpec | None:
+        if name == PANDAS:
+            raise ModuleNotFoundError(f"{name} is not needed", name=name)
+        return None
+
+
+class _OnceArrowComes(MetaPathFinder):
+    """Waits for the import of Arrow, which not every command needs."""
+
+    def find_spec(self, name: str, path: Any, target: Any = None) -> ModuleSpec | None:
+        if name != ARROW:
+            return None
+        sys.meta_path.remove(self)
+        spec = find_spec(ARROW)
+        if spec is not None and spec.loader is not None:
+            run = spec.loader.exec_module
+
+            def then_settle(module: Any) -> None:
+                run(module)
+                _settle()
+
+            spec.loader.exec_module = then_settle  # type: ignore[method-assign]
+        return spec
