@@ -101,7 +101,7 @@ def takes_levers(
     """
 
     def option(lever: Lever) -> inspect.Parameter:
-        kept = f" (default: {lever.known[0]})" if one and lever.known else ""
+        kept = f" (default: {lever.usual})" if one and lever.defaults else ""
         info = typer.Option(
             lever.option,
             *lever.also,

@@ -15,6 +15,9 @@ class PlainSession:
     def relax(self) -> None:
         """See Session."""
 
+    def lay_out(self, layout: str) -> None:
+        """See Session."""
+
     def commit(self) -> None:
         """See Session."""
         self.link.commit()

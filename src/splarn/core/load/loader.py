@@ -69,6 +69,7 @@ def load(
         sizing = Sizing(keeper, engine.place, request.tier, request.read_tier)
         table = request.table
         request = replace(request, table=keeper.tables.canonical(table))
+        keeper.lay_out(request.levers.file_layout)
         request, opened = _open(keeper, request, confirm, pool)
         if on_begin is not None and not opened.done:
             on_begin(opened.note)

@@ -183,10 +183,13 @@ def _kept_ways(request: LoadRequest, note: LoadNote) -> tuple[str, ...]:
     return (f"An unfinished load goes on the way it began: {'; '.join(kept)}.",)
 
 
-def intended(request: LoadRequest, matched: TableMatch, load_id: str) -> LoadDetails:
+def intended(
+    request: LoadRequest, matched: TableMatch, load_id: str, gathers: bool = False
+) -> LoadDetails:
     """What a new load is going to do with the table, decided from what is asked and what fits.
 
-    Nothing is looked at and nothing written: the tables beside it are only named.
+    Nothing is looked at and nothing written: the tables beside it are only named. The target
+    `gathers` rows beside a table whatever the route.
     """
     levers, mode = request.levers, request.table_mode
     there = matched.is_there
@@ -195,7 +198,7 @@ def intended(request: LoadRequest, matched: TableMatch, load_id: str) -> LoadDet
     side_table = before = ""
     if replaces:
         side_table = beside(request.table, "next", load_id)
-    elif levers.route == "landing":
+    elif levers.route == "landing" or gathers:
         side_table = beside(request.table, "landing", load_id)
     if replaces or (removes and request.keep_old):
         before = beside(request.table, "before", load_id)
@@ -259,7 +262,7 @@ def _begin(
     refuse_what_is_there(session, matched, request, confirm)
     now = datetime.now(UTC)
     load_id = _new_id(session, now)
-    details = intended(request, matched, load_id)
+    details = intended(request, matched, load_id, request.open_engine().gathers)
     details = _with_what_is_there(session, request, matched, details, earlier)
     started = now.isoformat(timespec="milliseconds")
     note = LoadNote(load_id, request.table, "open", request.table_mode, started, details)

@@ -36,6 +36,11 @@ class Lever:
     also: tuple[str, ...] = ()
 
     @property
+    def usual(self) -> Any:
+        """The value that is meant where nothing is said of a lever that names its values."""
+        return self.known[0] if self.known else self.defaults[0]
+
+    @property
     def is_number(self) -> bool:
         """Whether values have an order, so that there are some between and beyond those tried."""
         return self.least is not None
@@ -98,6 +103,12 @@ def levers_in(kind: type) -> dict[str, Lever]:
     return {name: Lever(name=name, **made) for name, made in described.items() if made is not None}
 
 
+def _file_layout(given: Any) -> str:
+    from splarn.core.layout.file_layout import read_file_layout
+
+    return read_file_layout(str(given)).text()
+
+
 @dataclass(frozen=True, order=True, kw_only=True)
 class LoadLevers:
     """How a load writes; engines have some of the values."""
@@ -130,6 +141,16 @@ class LoadLevers:
         defaults=("straight",),
     )
 
+    # Any text that is a layout of files, of which there are too many to list.
+    file_layout: str = lever(
+        "file layout",
+        "How files of a lake table are laid out, as month(taken) sort(gauge) zstd(6) 128MiB.",
+        default="plain",
+        read=_file_layout,
+        metavar="LAYOUTS",
+        defaults=("plain",),
+    )
+
     @property
     def agree(self) -> bool:
         """Whether the values go together: only a landing table may skip the log."""
@@ -145,7 +166,7 @@ class LoadLevers:
         return [
             f"{one.words} {getattr(self, name)}"
             for name, one in LOAD_LEVERS.items()
-            if getattr(self, name) != one.known[0]
+            if getattr(self, name) != one.usual
         ]
 
 
@@ -158,4 +179,12 @@ DISAGREE += "table itself stays safe."
 
 def way_of_writing(levers: LoadLevers) -> str:
     """The load levers' values taken together, as one name."""
-    return ", ".join(f"{name} {getattr(levers, name)}" for name in LOAD_LEVERS)
+    return shown_way(*(getattr(levers, name) for name in LOAD_LEVERS))
+
+
+def shown_way(*values: str) -> str:
+    """The same of the values alone; one that has no list of values is named where it is unusual."""
+    told = zip(LOAD_LEVERS.values(), values, strict=True)
+    return ", ".join(
+        f"{one.name} {value}" for one, value in told if one.known or value != one.usual
+    )

@@ -64,6 +64,12 @@ class Session(Protocol):
     def clock(self) -> float:
         """Seconds by which phases are measured: the engine's own, or this machine's."""
 
+    def lay_out(self, layout: str) -> None:
+        """How files of tables that are made or filled from now on are laid out.
+
+        Of no meaning where tables are no files.
+        """
+
     def relax(self) -> None:
         """Lets commits return before they are safe from a power cut."""
 
@@ -99,6 +105,10 @@ class Engine(Protocol):
     @property
     def promises(self) -> tuple[str, ...]:
         """What must be known of how sure it is, in sentences; none where notes commit with rows."""
+
+    @property
+    def gathers(self) -> bool:
+        """Whether rows lie beside their table until all of a load come in by one commit."""
 
     @property
     def sets_aside(self) -> bool:
@@ -142,6 +152,12 @@ def check_levers(levers: LoadLevers, engine: Engine) -> None:
     """Raises RequestError when a value is not known, the engine lacks it, or two do not agree."""
     for name, one in LOAD_LEVERS.items():
         value = one.value(getattr(levers, name))
+        if not one.known:
+            if value != one.usual and name not in engine.levers:
+                raise RequestError(
+                    f"{one.option}: {engine.title} lays out no files; leave {value!r} out."
+                )
+            continue
         has = engine.levers.get(name, one.known[:1])
         if value not in has:
             there = " and ".join(has)

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from splarn.core.target.levers import LOAD_LEVERS
+from splarn.core.target.levers import LOAD_LEVERS, shown_way
 from splarn.core.tuning.configuration import LEVERS, Configuration, Space
 from splarn.core.tuning.pieces import NO_LUCK, Fortune, Lanes, Luck, cut, lanes
 from splarn.core.units import tier_units
@@ -67,16 +67,12 @@ class Packed:
     unpack: float = 0.0
 
 
-def _way(*values: str) -> str:
-    return ", ".join(f"{name} {value}" for name, value in zip(LOAD_LEVERS, values, strict=True))
-
-
 # What parameters may have a value of their own for: by which levers, and what it is called.
 KINDS: dict[str, tuple[tuple[str, ...], Callable[..., str]]] = {
     "packing": (("format", "packing"), lambda form, packing: f"{form} {packing}"),
     "codec": (("packing",), lambda packing: str(packing.codec)),
     "format": (("format",), str),
-    "way": (tuple(LOAD_LEVERS), _way),
+    "way": (tuple(LOAD_LEVERS), shown_way),
 }
 # The values of each kind that a model knows.
 Known = dict[str, tuple[str, ...]]

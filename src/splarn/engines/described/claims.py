@@ -2,27 +2,16 @@
 
 from __future__ import annotations
 
-import hashlib
-import tempfile
-import time
-from contextlib import suppress
 from dataclasses import replace
-from pathlib import Path
-from typing import IO
 
-from splarn.core.errors import OutsideError
 from splarn.core.target.notes import PartNote
-from splarn.core.work.disk import outside
 from splarn.engines.described.bringing import await_statement, part_values
 from splarn.engines.described.files import DescribedFiles, in_doubt
 from splarn.engines.described.link import DescribedLink
 from splarn.engines.described.rows import marks_of
 from splarn.engines.described.tables import table_values
-from splarn.engines.sql.claims import FileClaims, fcntl, to_be_locked
+from splarn.engines.sql.claims import MachineClaims
 from splarn.engines.sql.notes import SqlNotes
-
-# How long a session waits for its turn with a table, and between two looks, in seconds.
-PATIENCE, LOOK_EVERY = 120.0, 0.02
 
 
 def is_true(value: object) -> bool:
@@ -30,49 +19,23 @@ def is_true(value: object) -> bool:
     return str(value).strip().lower() in ("1", "t", "true", "y", "yes", "on")
 
 
-class DescribedClaims(FileClaims):
+class DescribedClaims(MachineClaims):
     """By the description's statements; where it has none, by locked files on this machine."""
 
     link: DescribedLink
 
     def __init__(self, link: DescribedLink, notes: SqlNotes, files: DescribedFiles) -> None:
-        place = hashlib.sha256(link.place.encode()).hexdigest()[:16]
-        super().__init__(link, Path(tempfile.gettempdir(), "splarn-claims", place))
+        super().__init__(link)
         self.notes, self.files = notes, files
-        self._turns: dict[str, IO[bytes]] = {}
-        if fcntl is not None:
-            with outside(f"Making {self.database.parent}"), suppress(FileExistsError):
-                self.database.parent.mkdir()
-                # Other users come here too.
-                self.database.parent.chmod(0o1777)
 
     def take_turn(self, table: str) -> None:
-        """See Claims. Raises OutsideError when others do not leave the table for long."""
+        """See MachineClaims."""
         statement = self.link.description.statements.turn
         if statement:
             with self.link.failing("Waiting for a turn with", table):
                 self.link.say(statement, **table_values(table))
-        elif fcntl is not None and table not in self._turns:
-            self._turns[table] = self._turn(table)
-
-    def _turn(self, table: str) -> IO[bytes]:
-        name = hashlib.sha256(table.encode()).hexdigest()[:16]
-        path = self.database.with_name(f".{self.database.name}.turn-{name}")
-        with outside(f"Waiting for a turn with {table}"):
-            file = to_be_locked(path)
-        until = time.monotonic() + PATIENCE
-        while True:
-            try:
-                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                return file
-            except BlockingIOError:
-                if time.monotonic() > until:
-                    file.close()
-                    raise OutsideError(
-                        f"Another load has held {table} of {self.link.place} for {PATIENCE:.0f} s: "
-                        "wait for it to end, or stop it."
-                    ) from None
-            time.sleep(LOOK_EVERY)
+        else:
+            super().take_turn(table)
 
     def end_turn(self, table: str) -> None:
         """See Claims."""
@@ -80,15 +43,7 @@ class DescribedClaims(FileClaims):
         if statement:
             with self.link.failing("Leaving", table):
                 self.link.say(statement, **table_values(table))
-        if (file := self._turns.pop(table, None)) is not None:
-            file.close()
-
-    def close(self) -> None:
-        """See SqlClaims."""
-        super().close()
-        for file in self._turns.values():
-            file.close()
-        self._turns.clear()
+        super().end_turn(table)
 
     def claim(self, load_id: str) -> bool:
         """See Claims."""

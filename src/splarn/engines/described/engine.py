@@ -32,6 +32,7 @@ class DescribedEngine:
     name = "described"
     in_process = True
     reads_parts = True
+    gathers = False
     sets_aside = False
     # The URL's database is the description's path.
     is_file = True

@@ -36,6 +36,7 @@ class MillraceEngine:
     in_process = True
     reads_parts = True
     has_sizes = True
+    gathers = False
     sets_aside = True
     promises: tuple[str, ...] = ()
     is_file = False

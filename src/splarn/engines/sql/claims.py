@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import glob
+import hashlib
 import os
+import tempfile
+import time
 from contextlib import suppress
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 import sqlalchemy as sa
 
+from splarn.core.errors import OutsideError
 from splarn.core.work.disk import outside
 from splarn.engines.sql.link import Concern, Link
 from splarn.engines.sql.notes import SqlNotes, notes_table
@@ -21,6 +25,8 @@ except ImportError:  # Not on Windows.
 
 # The ending of a claim's file.
 CLAIM = ".splarn-claim"
+# How long a session waits for its turn with a table, and between two looks, in seconds.
+PATIENCE, LOOK_EVERY = 120.0, 0.02
 
 
 class SqlClaims(Concern):
@@ -130,3 +136,54 @@ class FileClaims(SqlClaims):
                 Path(file.name).unlink(missing_ok=True)
             file.close()
         self._claims.clear()
+
+
+class MachineClaims(FileClaims):
+    """Claims and turns as locked files of this machine, for targets that have no locks."""
+
+    def __init__(self, link: Any) -> None:
+        """`link` has the `place` by which all who use the target know it."""
+        place = hashlib.sha256(link.place.encode()).hexdigest()[:16]
+        super().__init__(link, Path(tempfile.gettempdir(), "splarn-claims", place))
+        self._turns: dict[str, IO[bytes]] = {}
+        if fcntl is not None:
+            with outside(f"Making {self.database.parent}"), suppress(FileExistsError):
+                self.database.parent.mkdir()
+                # Other users come here too.
+                self.database.parent.chmod(0o1777)
+
+    def take_turn(self, table: str) -> None:
+        """See Claims. Raises OutsideError when others do not leave the table for long."""
+        if fcntl is not None and table not in self._turns:
+            self._turns[table] = self._turn(table)
+
+    def _turn(self, table: str) -> IO[bytes]:
+        name = hashlib.sha256(table.encode()).hexdigest()[:16]
+        path = self.database.with_name(f".{self.database.name}.turn-{name}")
+        with outside(f"Waiting for a turn with {table}"):
+            file = to_be_locked(path)
+        until = time.monotonic() + PATIENCE
+        while True:
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                return file
+            except BlockingIOError:
+                if time.monotonic() > until:
+                    file.close()
+                    raise OutsideError(
+                        f"Another load has held {table} of {self.link.place} for {PATIENCE:.0f} s: "
+                        "wait for it to end, or stop it."
+                    ) from None
+            time.sleep(LOOK_EVERY)
+
+    def end_turn(self, table: str) -> None:
+        """See Claims."""
+        if (file := self._turns.pop(table, None)) is not None:
+            file.close()
+
+    def close(self) -> None:
+        """See SqlClaims."""
+        super().close()
+        for file in self._turns.values():
+            file.close()
+        self._turns.clear()

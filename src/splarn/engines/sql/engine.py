@@ -36,6 +36,7 @@ class SqlEngine(ABC):
     in_process = False
     reads_parts = False
     has_sizes = False
+    gathers = False
     sets_aside = True
     promises: tuple[str, ...] = ()
     # Whether the URL's database is a path.

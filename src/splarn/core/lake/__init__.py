@@ -1,0 +1,1 @@
+"""Tables that are files: how rows lie in them, by partition, order, size and packing."""

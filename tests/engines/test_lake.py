@@ -1,0 +1,276 @@
+"""Loads into a lake: once whatever breaks off, seen the same by another reader, and taken back."""
+
+from __future__ import annotations
+
+import itertools
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pyarrow.parquet as pq
+import pytest
+from pyiceberg.catalog.sql import SqlCatalog
+
+from splarn.core.errors import OutsideError, RequestError
+from splarn.core.layout.file_layout import read_file_layout
+from splarn.core.load import load, undo
+from splarn.core.target.levers import LoadLevers
+from splarn.core.work.pool import Inline
+from splarn.engines import open_engine, opener
+from splarn.engines.lake.catalog import LakeCatalog
+from splarn.engines.lake.storage import Storage, local_path
+from tests.conftest import ask
+from tests.engines.lives import digests, readings, request, run, session_of
+
+# What is killed leaves files open.
+pytestmark = pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
+MONTHS = LoadLevers(file_layout="month(day) sort(gauge) zstd(3)")
+
+
+class Killed(BaseException):
+    """The moment at which a program is killed; nothing of ours catches it."""
+
+
+def kill(patch: pytest.MonkeyPatch, after: int, landed: bool) -> None:
+    """Lets so many steps outside of this process pass, and kills before or after the next."""
+    left = [after]
+
+    def counted(step: Callable[..., Any]) -> Callable[..., Any]:
+        def run(*given: Any, **named: Any) -> Any:
+            if left[0] < 0:
+                # What is dead does nothing more.
+                raise Killed
+            left[0] -= 1
+            if left[0] < 0 and not landed:
+                raise Killed
+            done = step(*given, **named)
+            if left[0] < 0:
+                raise Killed
+            return done
+
+        return run
+
+    for owner, name in ((Storage, "write"), (Storage, "create"), (Storage, "remove"),
+                        (LakeCatalog, "_carry_out"), (LakeCatalog, "_create"),
+                        (LakeCatalog, "_drop")):  # fmt: skip
+        patch.setattr(owner, name, counted(getattr(owner, name)))
+
+
+def table_of(lake: str, table: str) -> Any:
+    folder = lake.removeprefix("lake:///")
+    catalog = SqlCatalog(
+        "splarn", uri=f"sqlite:///{folder}/catalog.db", warehouse=f"file://{folder}"
+    )
+    try:
+        return catalog.load_table(("main", table))
+    finally:
+        catalog.close()
+
+
+def files_of(lake: str, table: str) -> list[Path]:
+    tasks = table_of(lake, table).scan().plan_files()
+    return [local_path(task.file.file_path) for task in tasks]
+
+
+@pytest.mark.parametrize("landed", [False, True], ids=["before", "after"])
+@pytest.mark.parametrize(
+    ("mode", "levers"),
+    [("create", MONTHS), ("append", LoadLevers()), ("empty", LoadLevers()),
+     ("replace", LoadLevers(file_layout="bucket(gauge 4)"))],
+)  # fmt: skip
+def test_a_load_killed_at_any_step_ends_in_its_rows_once_and_can_be_taken_back(
+    lake: str, table: str, files: tuple[Path, Path], mode: str, levers: LoadLevers, landed: bool,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    old, new = files
+    was = 0 if mode == "create" else 400
+    before = None
+    if was:
+        first = run(lake, table, old, levers=MONTHS)
+        before = digests(lake, table)
+    rows = 900 + (400 if mode == "append" else 0)
+    wanted = request(lake, table, new, table_mode=mode, levers=levers)
+    for after in itertools.count():
+        with monkeypatch.context() as patch:
+            kill(patch, after, landed)
+            try:
+                record = load(wanted, Inline())
+                break
+            except Killed:
+                pass
+        with session_of(lake) as session:
+            there = session.tables.columns(table)
+        if there is not None and was:
+            # All of its rows, or none.
+            assert ask(lake, f"SELECT count(*) FROM {table}") == [(rows,)] or (
+                ask(lake, f"SELECT count(*) FROM {table}") == [(was,)]
+            )
+    assert after > 5
+    assert record.verified is True
+    assert load(request(lake, table, new, table_mode="append"), Inline()).done_before
+    asked = ask(lake, f"SELECT count(*), count(DISTINCT reading_no) FROM {table}")
+    assert asked == [(rows, 1200 if mode == "append" else 900)]
+    assert undo(opener(lake), record.load_id).rows_removed == 900
+    with pytest.raises(RequestError, match="taken back already"):
+        undo(opener(lake), record.load_id)
+    if before is None:
+        with session_of(lake) as session:
+            assert session.tables.columns(table) is None
+        return
+    assert digests(lake, table) == before
+    assert ask(lake, f"SELECT count(*) FROM {table}") == [(400,)]
+    assert undo(opener(lake), first.load_id).rows_removed == 400
+
+
+def test_an_undo_that_is_killed_at_any_step_is_given_again(
+    lake: str, table: str, files: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    run(lake, table, files[0], levers=MONTHS)
+    before = digests(lake, table)
+    for mode, after in itertools.product(("append", "empty", "replace"), range(20)):
+        record = run(lake, table, files[1], table_mode=mode, again=True)
+        with monkeypatch.context() as patch:
+            kill(patch, after, after % 2 == 0)
+            try:
+                undo(opener(lake), record.load_id)
+            except Killed:
+                pass
+            else:
+                continue
+        try:
+            undo(opener(lake), record.load_id)
+        except RequestError as error:
+            assert "taken back already" in str(error)
+        assert digests(lake, table) == before
+    assert ask(lake, f"SELECT count(*) FROM {table}") == [(400,)]
+
+
+def test_files_lie_as_they_were_asked_for(lake: str, table: str, files: tuple[Path, Path]) -> None:
+    levers = LoadLevers(file_layout="month(day) value(gauge) sort(level) gzip(2) rows(100)")
+    run(lake, table, *files, levers=levers)
+    found = files_of(lake, table)
+    # Two files come of each of two parts where both have the partition.
+    assert len({path.parent for path in found}) == 18
+    assert all(path.parent.parent.name.startswith("day_month=2031-0") for path in found)
+    for path in found:
+        file = pq.ParquetFile(path)
+        rows = file.read()
+        assert len(rows.column("gauge").unique()) == 1
+        assert rows.column("level").to_pylist() == sorted(rows.column("level").to_pylist())
+        assert file.metadata.row_group(0).column(0).compression == "GZIP"
+        assert max(file.metadata.row_group(n).num_rows for n in range(file.num_row_groups)) <= 100
+    # A question with a filter reads only the files that it needs, by the table's own metadata.
+    scan = table_of(lake, table).scan("day >= '2031-05-01' and day < '2031-06-01'")
+    assert {task.file.file_path for task in scan.plan_files()} == {
+        f"file://{path}" for path in found if "2031-05" in str(path)
+    }
+    assert len(scan.to_arrow()) == ask(
+        lake, f"SELECT count(*) FROM {table} WHERE month(day) = 5"
+    )[0][0]  # fmt: skip
+    with pytest.raises(
+        RequestError, match=r"has its files month\(day\) value\(gauge\) sort\(level\)"
+    ):
+        run(lake, table, files[0], levers=MONTHS, table_mode="append", again=True)
+    # What does not concern where rows are may change from load to load.
+    run(lake, table, files[0], levers=LoadLevers(file_layout="64KiB"), table_mode="append",
+        again=True)  # fmt: skip
+    assert ask(lake, f"SELECT count(*) FROM {table}") == [(1700,)]
+
+
+def test_other_writers_are_waited_for_and_kept(
+    lake: str, table: str, files: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Somebody else commits at the very moment, by the library alone."""
+    run(lake, table, files[0])
+    carry_out, others = LakeCatalog._carry_out, []
+
+    def beside(self: LakeCatalog, found: Any, change: Any) -> None:
+        if change.files_change and len(others) < 3:
+            theirs = table_of(lake, table)
+            row = theirs.scan(limit=1).to_arrow()
+            theirs.append(row)
+            others.append(row)
+        carry_out(self, found, change)
+
+    monkeypatch.setattr(LakeCatalog, "_carry_out", beside)
+    record = run(lake, table, files[1], table_mode="append")
+    monkeypatch.undo()
+    assert len(others) == 3
+    assert ask(lake, f"SELECT count(*) FROM {table}") == [(1303,)]
+    assert undo(opener(lake), record.load_id).rows_removed == 900
+    assert ask(lake, f"SELECT count(*) FROM {table}") == [(403,)]
+    # What others did to the load's own rows is seen.
+    again = run(lake, table, files[1], table_mode="append", again=True)
+    table_of(lake, table).delete("reading_no = 1200")
+    with pytest.raises(RequestError, match="900 rows are there as it left them"):
+        undo(opener(lake), again.load_id)
+
+
+def test_loads_of_many_tables_and_at_once_are_all_in(lake: str, table: str, tmp_path: Path) -> None:
+    parts = [readings(tmp_path / f"{n}.csv", 1 + n * 100, 100 + n * 100) for n in range(6)]
+    run(lake, table, parts[0], levers=MONTHS)
+    failures: list[BaseException] = []
+
+    def one(path: Path) -> None:
+        try:
+            run(lake, table, path, table_mode="append")
+        except BaseException as error:
+            failures.append(error)
+
+    threads = [threading.Thread(target=one, args=(path,)) for path in parts[1:]]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert failures == []
+    asked = ask(lake, f"SELECT count(*), count(DISTINCT reading_no) FROM {table}")
+    assert asked == [(600, 600)]
+
+
+def test_what_went_wrong_is_one_sentence_and_loses_nothing(
+    lake: str, table: str, files: tuple[Path, Path], tmp_path: Path
+) -> None:
+    record = run(lake, table, files[0], levers=MONTHS)
+    gone = files_of(lake, table)[0]
+    kept = gone.read_bytes()
+    gone.unlink()
+    with pytest.raises(OutsideError, match=rf"{gone.name} of the table is gone: somebody removed"):
+        digests(lake, table)
+    gone.write_bytes(kept[:-40])
+    with pytest.raises(OutsideError, match=rf"Reading .*{gone.name} failed"):
+        digests(lake, table)
+    gone.write_bytes(kept)
+    assert undo(opener(lake), record.load_id).rows_removed == 400
+    for url, said in (
+        ("lake://", "needs a folder"), ("lake:///x?region=1", "has no region"),
+        ("lake:///x?warehouse=ftp://x", "warehouse ftp://x cannot"),
+        ("lake+rest://127.0.0.1:1", "needs a folder"),
+    ):  # fmt: skip
+        with pytest.raises(RequestError, match=said):
+            open_engine(url)
+    with pytest.raises(RequestError, match="does not exist"):
+        open_engine(f"lake:///{tmp_path}/no/where").connect()
+    unreachable = f"lake+rest://127.0.0.1:1?warehouse={tmp_path}/w"
+    with pytest.raises(OutsideError, match="failed"):
+        run(unreachable, table, files[0])
+    for layout, said in (
+        ("weekly(day)", "'weekly' is no word"), ("month(gauge)", "gauge is a string"),
+        ("month(dya)", "dya, which is no field .the nearest is day"), ("zstd(99)", "no level 99"),
+        ("sort()", "names no column"), ("bucket(gauge)", "written like bucket"),
+        ("month(day) month(day)", "something twice"), ("snappy(3)", "no levels"),
+    ):  # fmt: skip
+        with pytest.raises(RequestError, match=said):
+            load(request(lake, table, files[0], levers=LoadLevers(file_layout=layout)), Inline())
+    with pytest.raises(RequestError, match="lays out no files"):
+        load(request(f"sqlite:///{tmp_path}/x.db", table, files[0], levers=MONTHS), Inline())
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["plain", "month(day)", "year(day) bucket(gauge 16) sort(level gauge) zstd(6) 64MiB rows(1000)",
+     "value(gauge) none 1GiB"],
+)  # fmt: skip
+def test_layouts_of_files_read_back_as_they_are_written(text: str) -> None:
+    assert read_file_layout(text).text() == text
+    assert read_file_layout(text.replace(" ", ", ").replace("(day)", "( day )")).text() == text
