@@ -325,6 +325,28 @@ DOCUMENTS: dict[str, Shape] = {
         "verified_by": "text? figures of every column, or count.",
         "differences": ["text In what they differ."],
     },
+    "compact": {
+        "table": "text Which.", "target": "text Of which target.",
+        "dry_run": "boolean Whether it only looked.",
+        "files_before": "integer Of the table.", "files_after": "integer Of the table.",
+        "bytes_before": "integer Of all files.", "bytes_after": "integer Of all files.",
+        "rows": "integer In the table.", "merges": "integer That came in.",
+        "merges_resumed": "integer That an earlier try had written.",
+        "merges_void": "integer That others made void meanwhile.",
+        "seconds": "number In all.",
+        "verified": "boolean? Whether the new files hold the rows of the old ones; null without any.",
+        "estimate": {
+            "files_merged": "integer That go.", "bytes_merged": "integer Of these.",
+            "files_after": "integer Of the table, as foreseen.",
+            "bytes_after": "integer Of the table, as foreseen.",
+            "seconds": "number? As foreseen; null where there is nothing to merge.",
+            "seconds_saved_a_scan": "number That opening all files takes less.",
+        },
+        "leftover": [{
+            "states": "integer Of the table from before.", "files": "integer That only they have.",
+            "bytes": "integer Of these.", "loads": ["text That can not be taken back then."],
+        }],
+    },
     "ledger": {
         "entries": ["$entry"], "costs": {"*": {"*": "number By currency and kind."}},
     },

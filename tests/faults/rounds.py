@@ -18,6 +18,7 @@ from tests.faults.common import (
 from tests.faults.depots import carried, shipped
 from tests.faults.described import by_description
 from tests.faults.flows import carried_out
+from tests.faults.lakes import in_a_lake
 from tests.faults.program import begin, splarn, until_done
 from tests.faults.proxy import Proxy, Trouble
 from tests.faults.servers import unsteady
@@ -202,6 +203,7 @@ ROUNDS: tuple[tuple[int, Callable[[World], None]], ...] = (
     (10, by_description),
     (5, unsteady),
     (10, built),
+    (10, in_a_lake),
 )
 
 

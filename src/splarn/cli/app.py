@@ -20,7 +20,7 @@ PANELS = {
     "Begin": ("demo", "new", "doctor", "standin"),
     "Know the data": ("survey", "layout", "check"),
     "Prepare": ("shape", "ship"),
-    "Load": ("load", "undo", "unload", "ledger"),
+    "Load": ("load", "undo", "unload", "compact", "ledger"),
     "Measure": ("sweep", "compare"),
     "Decide": ("forecast", "plan", "run"),
     "Share": ("report", "plot", "runbook"),

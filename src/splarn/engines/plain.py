@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from splarn.core.target.merging import Merging
 from splarn.core.target.tables import TableIndex
 
 
@@ -11,6 +12,7 @@ class PlainSession:
     """A session whose link keeps its transaction, and where nothing may be less safe."""
 
     link: Any
+    merging: Merging | None = None
 
     def relax(self) -> None:
         """See Session."""

@@ -142,9 +142,9 @@ def _way(session: Session, note: LoadNote, parts: Sequence[PartNote], changed: b
     if details.stage == "prepare" or (details.side_table and note.state == "open" and not swapped):
         return _beside(session, note, rows)
     if note.mode == "replace" and (details.before or not details.made):
-        return _swap_back(session, note, rows)
+        return _swap_back(session, note, rows, changed)
     if note.mode == "empty" and details.rows_before:
-        return _refill(session, note, rows)
+        return _refill(session, note, rows, changed)
     return _take_out(session, note, parts, rows, changed)
 
 
@@ -158,7 +158,20 @@ def _beside(session: Session, note: LoadNote, rows: int) -> _Way:
     return _Way(act, f"[removes|removed] {plural(rows, 'row')} that lie beside {note.table}", 0)
 
 
-def _swap_back(session: Session, note: LoadNote, rows: int) -> _Way:
+def _is_alone(session: Session, note: LoadNote, rows: int, changed: bool) -> bool:
+    """Whether the table holds the load's rows and no others that anybody has noted.
+
+    Rows that nobody has noted may be there too, and go with its own only by a second word.
+    """
+    if session.rows.count(note.table) == rows:
+        return True
+    return changed and not any(
+        one.state in ("open", "done") and one.load_id != note.load_id
+        for one in session.notes.loads(note.table)
+    )
+
+
+def _swap_back(session: Session, note: LoadNote, rows: int, changed: bool) -> _Way:
     before, table = note.details.before, note.table
     if not before:
         raise _no(note, "the table from before was not kept (--no-keep-old)")
@@ -169,6 +182,9 @@ def _swap_back(session: Session, note: LoadNote, rows: int) -> _Way:
     there = session.rows.count(before)
     if there != restored:
         raise _no(note, f"{before} holds {plural(there, 'row')} and {restored:,} were there before")
+    if not _is_alone(session, note, rows, changed):
+        others = plural(session.rows.count(table) - rows, "row")
+        raise _no(note, f"{others} that came after it would go too: take those back first")
 
     def act() -> None:
         session.tables.drop(_trash(note))
@@ -179,32 +195,43 @@ def _swap_back(session: Session, note: LoadNote, rows: int) -> _Way:
     return _Way(act, sentence, rows, restored, lambda: session.rows.count(table) == restored)
 
 
-def _refill(session: Session, note: LoadNote, rows: int) -> _Way:
+def _refill(session: Session, note: LoadNote, rows: int, changed: bool) -> _Way:
     details, table = note.details, note.table
     if not details.before:
         raise _no(note, "the rows from before were not kept (--no-keep-old)")
+    alone, marks = _is_alone(session, note, rows, changed), details.marks
+    if not alone and marks is None:
+        raise _no(note, "rows came after it, and nothing tells them from its own")
+    there = session.rows.count(table)
+    removes = rows if alone or marks is None else session.rows.count(table, marks)
+    stay = 0 if alone else there - removes
 
     def act() -> None:
-        session.rows.empty(table)
-        restored, marks = session.rows.copy(details.before, table)
+        if alone or marks is None:
+            session.rows.empty(table)
+        else:
+            session.rows.remove(table, marks)
+        restored, again = session.rows.copy(details.before, table)
         if restored != details.rows_before:
             raise OutsideError(
                 f"{details.before} holds {plural(restored, 'row')}, not the "
                 f"{details.rows_before:,} that "
                 f"were in {table}: nothing was changed."
             )
-        _mark_again(session, note, marks)
+        _mark_again(session, note, again)
 
     sentence = (
-        f"[removes|removed] its {plural(rows, 'row')} from {table} and [brings|brought] back "
+        f"[removes|removed] its {plural(removes, 'row')} from {table} and [brings|brought] back "
         f"{details.rows_before:,}"
     )
+    if stay:
+        sentence += f"; {plural(stay, 'row')} that came after it [stay|stayed]"
     return _Way(
         act,
         sentence,
-        rows,
+        removes,
         details.rows_before,
-        lambda: session.rows.count(table) == details.rows_before,
+        lambda: session.rows.count(table) == details.rows_before + stay,
     )
 
 
@@ -227,12 +254,7 @@ def _take_out(
 ) -> _Way:
     details, table = note.details, note.table
     there = session.rows.count(table)
-    others = any(
-        one.state in ("open", "done") and one.load_id != note.load_id
-        for one in session.notes.loads(table)
-    )
-    # Rows that nobody has noted may be there too, and go with the table only by a second word.
-    alone = there == rows or (changed and not others)
+    alone = _is_alone(session, note, rows, changed)
     if details.made and alone:
         sentence = (
             f"[removes|removed] the table {table} that it had made, with its {plural(there, 'row')}"

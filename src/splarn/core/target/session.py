@@ -9,6 +9,7 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.target.handover import Compute, WholeFiles
 from splarn.core.target.levers import DISAGREE, LOAD_LEVERS, LoadLevers
+from splarn.core.target.merging import Merging
 from splarn.core.target.notes import Claims, Notes
 from splarn.core.target.outgoing import Outgoing
 from splarn.core.target.tables import Digests, Rows, Tables
@@ -51,6 +52,10 @@ class Session(Protocol):
     @property
     def outgoing(self) -> Outgoing | None:
         """None where the engine gives no rows back."""
+
+    @property
+    def merging(self) -> Merging | None:
+        """None where tables are no files."""
 
     def version(self) -> str:
         """What the engine says it is, with its version."""

@@ -6,7 +6,7 @@ import json
 import random
 import secrets
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from dataclasses import replace
@@ -28,6 +28,10 @@ USUAL = "main"
 LOAD, BEFORE, FILES = "splarn.load.", "splarn.before.", "splarn.files"
 # How often a commit is tried when others commit at the same moment.
 TRIES = 40
+
+
+class FilesGoneError(OutsideError):
+    """Files that were to go are no longer the table's."""
 
 
 class LakeTable:
@@ -85,6 +89,35 @@ class LakeTable:
     def files(self, snapshot: int | None) -> list[TableFile]:
         """The files of a snapshot. Raises OutsideError where rows in them are marked as gone."""
         return [] if snapshot is None else self.catalog.files(self.found, snapshot)
+
+    @property
+    def location(self) -> str:
+        """Where all that belongs to it lies."""
+        return str(self.found.location()).rstrip("/")
+
+    @property
+    def metadata_files(self) -> set[str]:
+        """The files of its metadata, present and past."""
+        log = [one.metadata_file for one in self.found.metadata.metadata_log]
+        statistics = [one.statistics_path for one in self.found.metadata.statistics]
+        return {str(self.found.metadata_location), *log, *statistics}
+
+    def states(self, before: float) -> tuple[list[Any], list[Any]]:
+        """What the table holds and held that is kept, and that was over before a moment.
+
+        What a name keeps, and what holds now, is never over.
+        """
+        known = list(self.found.metadata.snapshots)
+        named = {one.snapshot_id for one in self.found.metadata.refs.values()}
+        until = {one.parent_snapshot_id: one.timestamp_ms / 1000 for one in known}
+        gone = [one for one in known if one.snapshot_id not in named
+                and until.get(one.snapshot_id, one.timestamp_ms / 1000) < before]  # fmt: skip
+        return [one for one in known if one not in gone], gone
+
+    def files_of(self, snapshots: Iterable[Any]) -> set[str]:
+        """All files that some of its states refer to."""
+        with self.catalog.failing("Reading the files of", self.name):
+            return metadata.files_known(self.found, snapshots)
 
     def before(self, name: str) -> Before | None:
         """The table as it was, by the name that a load gave to that."""
@@ -238,6 +271,8 @@ class LakeCatalog:
         }
         if change.anew is not None:
             properties[FILES] = change.anew.layout.text()
+        if change.expire:
+            metadata.expire(transaction, change.expire)
         if properties:
             transaction.set_properties(properties)
         there = table.properties
@@ -255,7 +290,7 @@ class LakeCatalog:
         gone = set(there) if change.empties else change.remove
         missing = gone - set(there)
         if missing:
-            raise OutsideError(
+            raise FilesGoneError(
                 f"{sorted(missing)[0]} is no file of the table any more: somebody else has changed "
                 "it, so nothing was done; run the same command again."
             )

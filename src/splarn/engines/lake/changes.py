@@ -18,10 +18,14 @@ _OWNED = re.compile(r"/([0-9a-f]{16})-[0-9a-f]{8}-\d+\.parquet$")
 
 @dataclass(frozen=True)
 class TableFile:
-    """A file of a table. `known` is what its metadata have of it, None for one that is to come."""
+    """A file of a table. `known` is what its metadata have of it, None for one that is to come.
+
+    `added` is when it came in, in seconds since 1970; 0 where that is not known any more.
+    """
 
     file: DataFile
     known: Any = None
+    added: float = 0.0
 
     @property
     def owner(self) -> int | None:
@@ -66,6 +70,7 @@ class Change:
     back: Before | None = None
     notes: dict[str, LoadNote] = field(default_factory=dict)
     forgotten: set[str] = field(default_factory=set)
+    expire: set[int] = field(default_factory=set)
     properties: dict[str, str] = field(default_factory=dict)
     summary: dict[str, str] = field(default_factory=dict)
 

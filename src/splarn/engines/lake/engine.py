@@ -14,11 +14,13 @@ from splarn.core.errors import RequestError
 from splarn.core.lake.columns import columns_of
 from splarn.core.layout import Layout
 from splarn.core.layout.file_layout import FileLayout, read_file_layout
+from splarn.core.target.merging import Merging
 from splarn.core.target.outgoing import Outgoing
 from splarn.core.target.session import Engine
 from splarn.engines.lake.catalog import LakeCatalog
 from splarn.engines.lake.digests import LakeDigests
 from splarn.engines.lake.link import LakeLink
+from splarn.engines.lake.merging import LakeMerging
 from splarn.engines.lake.notes import LakeNotes
 from splarn.engines.lake.outgoing import LakeOutgoing
 from splarn.engines.lake.rows import LakeRows
@@ -119,6 +121,7 @@ class LakeSession(PlainSession):
         self.notes = LakeNotes(link)
         self.claims = MachineClaims(link)
         self.outgoing: Outgoing | None = LakeOutgoing(link)
+        self.merging: Merging | None = LakeMerging(link)
 
     def lay_out(self, layout: str) -> None:
         """See Session."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -132,6 +132,7 @@ def files_of(table: Any, snapshot: int) -> Iterator[TableFile]:
     """The files of a snapshot. Raises OutsideError where rows in them are marked as gone."""
     from pyiceberg.manifest import DataFileContent
 
+    times = {one.snapshot_id: one.timestamp_ms / 1000 for one in table.metadata.snapshots}
     for manifest in table.snapshot_by_id(snapshot).manifests(table.io):
         for entry in manifest.fetch_manifest_entry(table.io, discard_deleted=True):
             one = entry.data_file
@@ -143,7 +144,8 @@ def files_of(table: Any, snapshot: int) -> Iterator[TableFile]:
                 )
             values = tuple(plain_value(value) for value in _values(one.partition))
             size, rows = int(one.file_size_in_bytes), int(one.record_count)
-            yield TableFile(DataFile(str(one.file_path), rows, size, values), one)
+            added = times.get(entry.snapshot_id, 0.0)
+            yield TableFile(DataFile(str(one.file_path), rows, size, values), one, added)
 
 
 def _values(record: Any) -> list[Any]:
@@ -234,6 +236,24 @@ def go_back(transaction: Any, before: Before, snapshot: int | None) -> None:
     if snapshot is not None or before.snapshot is not None:
         updates.append(_reference("main", "branch", before.snapshot))
     _apply(transaction, updates, snapshot)
+
+
+def expire(transaction: Any, snapshots: Iterable[int]) -> None:
+    """Forgets states of the table."""
+    _apply(transaction, [{"action": "remove-snapshots", "snapshot-ids": sorted(snapshots)}])
+
+
+def files_known(table: Any, snapshots: Iterable[Any]) -> set[str]:
+    """All files that some snapshots refer to."""
+    found: set[str] = set()
+    for snapshot in snapshots:
+        found.add(str(snapshot.manifest_list))
+        for manifest in snapshot.manifests(table.io):
+            if manifest.manifest_path not in found:
+                found.add(str(manifest.manifest_path))
+                entries = manifest.fetch_manifest_entry(table.io, discard_deleted=True)
+                found |= {str(entry.data_file.file_path) for entry in entries}
+    return found
 
 
 def renew(transaction: Any, columns: Sequence[LakeColumn], layout: FileLayout) -> None:

@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from functools import lru_cache
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
@@ -132,9 +133,7 @@ def is_marked(owner: int, marks: Marks) -> bool:
 
 
 def _mask(file: Any, marks: Marks) -> Any:
-    import numpy as np
-
-    owners = owners_in(file.schema_arrow.metadata or file.metadata.metadata)
+    owners = owners_in(file.metadata.metadata)
     if owners is None:
         return np.zeros(file.metadata.num_rows, dtype=bool)
     return owners.mask(lambda load: is_marked(load, marks))
@@ -152,6 +151,14 @@ def owners_of(storage: Storage, one: TableFile) -> tuple[int, ...]:
         return (one.owner,)
     owners = _owners(storage, one.file.path)
     return () if owners is None else tuple(load for load in owners.loads if load != NOBODY)
+
+
+def all_owners(storage: Storage, one: TableFile) -> Owners:
+    """Whose each row of a file is."""
+    if one.owner is not None:
+        return Owners((one.owner,), np.zeros(one.file.rows, dtype=np.uint8))
+    owners = _owners(storage, one.file.path)
+    return owners or Owners((NOBODY,), np.zeros(one.file.rows, dtype=np.uint8))
 
 
 def count_of(storage: Storage, one: TableFile, marks: Marks | None) -> int:
@@ -188,8 +195,6 @@ def without(storage: Storage, one: TableFile, marks: Marks) -> TableFile:
 
 def found_in(rows: Any, sample: Any, names: Sequence[str]) -> Any:
     """Which rows of a sample are among some rows, cell by cell; a mask of the sample."""
-    import numpy as np
-
     keys = [name for name in names if not pa.types.is_floating(sample.schema.field(name).type)]
     mine = _keyed(sample, keys)
     theirs = _keyed(rows, keys)
