@@ -29,6 +29,7 @@ EARLY = (
     "splarn.core.run.noting", "splarn.core.work.machine", "splarn.core.unload",
     "splarn.engines.postgresql.engine", "splarn.engines.mariadb.engine",
     "splarn.engines.duckdb.engine", "splarn.engines.millrace.engine", "psycopg", "pymysql",
+    "splarn.engines.lake.engine", "pyiceberg.catalog.sql", "pyiceberg.io.pyarrow",
     "duckdb", "sqlalchemy.dialects.postgresql.psycopg", "sqlalchemy.dialects.mysql.pymysql",
 )  # fmt: skip
 

@@ -13,15 +13,18 @@ import pytest
 from pyiceberg.catalog.sql import SqlCatalog
 
 from splarn.core.errors import OutsideError, RequestError
+from splarn.core.lake.compaction import CompactRequest, compact
 from splarn.core.layout.file_layout import read_file_layout
 from splarn.core.load import load, undo
 from splarn.core.target.levers import LoadLevers
 from splarn.core.work.pool import Inline
 from splarn.engines import open_engine, opener
 from splarn.engines.lake.catalog import LakeCatalog
+from splarn.engines.lake.metadata import store_settings
 from splarn.engines.lake.storage import Storage, local_path
 from tests.conftest import ask
 from tests.engines.lives import digests, readings, request, run, session_of
+from tests.engines.rest_catalog import served
 
 # What is killed leaves files open.
 pytestmark = pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
@@ -178,6 +181,70 @@ def test_files_lie_as_they_were_asked_for(lake: str, table: str, files: tuple[Pa
     assert ask(lake, f"SELECT count(*) FROM {table}") == [(1700,)]
 
 
+def test_a_month_that_comes_again_takes_its_own_place(
+    lake: str, table: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def month(name: str, number: int, first: int, count: int) -> Path:
+        path = tmp_path / name
+        rows = [f"{n},LK-{n % 3},{n / 4:.2f},2031-{number:02d}-07\n"
+                for n in range(first, first + count)]  # fmt: skip
+        path.write_text("".join(rows))
+        return path
+
+    def months() -> list[tuple[Any, ...]]:
+        return ask(lake, f"SELECT month(day), count(*), min(reading_no) FROM {table} "
+                         "GROUP BY 1 ORDER BY 1")  # fmt: skip
+
+    run(lake, table, month("a", 1, 1, 50), month("b", 2, 101, 50), levers=MONTHS)
+    untouched = {path for path in files_of(lake, table) if "2031-01" in str(path)}
+    again = month("c", 2, 201, 70)
+    wanted = request(lake, table, again, month("d", 3, 301, 20), table_mode="renew")
+    for after in itertools.count(step=2):
+        with monkeypatch.context() as patch:
+            kill(patch, after, landed=True)
+            try:
+                record = load(wanted, Inline())
+                break
+            except Killed:
+                assert months() in (
+                    [(1, 50, 1), (2, 50, 101)], [(1, 50, 1), (2, 70, 201), (3, 20, 301)]
+                )  # fmt: skip
+    assert record.verified is True
+    assert months() == [(1, 50, 1), (2, 70, 201), (3, 20, 301)]
+    assert untouched < set(files_of(lake, table))
+    late = run(lake, table, month("e", 2, 401, 5), table_mode="append")
+    assert months() == [(1, 50, 1), (2, 75, 201), (3, 20, 301)]
+    # What came later stays; what was there before is there again.
+    undone = undo(opener(lake), record.load_id)
+    assert (undone.rows_removed, undone.rows_restored) == (90, 50)
+    assert months() == [(1, 50, 1), (2, 55, 101)]
+    undo(opener(lake), late.load_id)
+    assert months() == [(1, 50, 1), (2, 50, 101)]
+    plain = run(lake, f"{table}_plain", again)
+    other = f"sqlite:///{tmp_path}/x.db"
+    for target, name, said in (
+        (lake, f"{table}_plain", "no partitions"), (other, table, "tables of files"),
+    ):  # fmt: skip
+        with pytest.raises(RequestError, match=said):
+            run(target, name, month("f", 4, 1, 5), table_mode="renew")
+    assert undo(opener(lake), plain.load_id).rows_removed == 70
+
+
+def test_partitions_are_foreseen_before_the_first_byte(
+    lake: str, table: str, tmp_path: Path
+) -> None:
+    path = tmp_path / "many.csv"
+    path.write_text("".join(f"{n},G{n},1.5,\n" for n in range(5000)))
+    with pytest.raises(RequestError, match="would make 5,000 partitions of the first 5,000 rows"):
+        run(lake, table, path, levers=LoadLevers(file_layout="value(gauge)"))
+    assert not Path(lake.removeprefix("lake:///"), "main").exists()
+    record = run(lake, table, path, levers=MONTHS)
+    assert "5,000 of the first 5,000 rows have no day" in record.notes[0]
+    path.write_text("".join(f"{n},G{n % 400},1.5,\n" for n in range(5000)))
+    record = run(lake, f"{table}_2", path, levers=LoadLevers(file_layout="value(gauge)"))
+    assert "400 partitions" in record.notes[0]
+
+
 def test_other_writers_are_waited_for_and_kept(
     lake: str, table: str, files: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -274,3 +341,59 @@ def test_what_went_wrong_is_one_sentence_and_loses_nothing(
 def test_layouts_of_files_read_back_as_they_are_written(text: str) -> None:
     assert read_file_layout(text).text() == text
     assert read_file_layout(text.replace(" ", ", ").replace("(day)", "( day )")).text() == text
+
+
+def test_a_warehouse_in_a_store_holds_the_same(
+    s3: str, table: str, files: tuple[Path, Path], tmp_path: Path
+) -> None:
+    lake = f"lake:///{tmp_path}/lake?warehouse={s3}/w"
+    first = run(lake, table, files[0], levers=MONTHS)
+    before = digests(lake, table)
+    second = run(lake, table, files[1], table_mode="append")
+    record = compact(CompactRequest(opener(lake), table), Inline())
+    assert (record.verified, record.plan.files, record.files_after) == (True, 18, 9)
+    # Another reader, which has only what the catalog tells it.
+    catalog = SqlCatalog("splarn", uri=f"sqlite:///{tmp_path}/lake/catalog.db", **store_settings())
+    rows = catalog.load_table(("main", table)).scan().to_arrow()
+    catalog.close()
+    assert (len(rows), len(rows.column("reading_no").unique())) == (1300, 1200)
+    assert undo(opener(lake), second.load_id).rows_removed == 900
+    assert digests(lake, table) == before
+    assert undo(opener(lake), first.load_id).rows_removed == 400
+    assert not list((tmp_path / "lake").glob("*/"))
+
+
+def test_a_catalog_over_http_keeps_the_same_promises(
+    table: str, files: tuple[Path, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("LARKMERE_TOKEN", "quiet-water")
+    with served(tmp_path, "quiet-water") as (port, catalog):
+        lake = f"lake+rest://:${{LARKMERE_TOKEN}}@127.0.0.1:{port}?warehouse={tmp_path}/w"
+        assert "quiet" not in open_engine(lake).place
+        first = run(lake, table, files[0], levers=MONTHS)
+        before = digests(lake, table)
+        record = run(lake, table, files[1], table_mode="replace")
+        assert undo(opener(lake), record.load_id).rows_restored == 400
+        wanted = request(lake, table, files[1], table_mode="append")
+        for after in itertools.count(step=4):
+            with monkeypatch.context() as patch:
+                kill(patch, after, landed=True)
+                try:
+                    record = load(wanted, Inline())
+                    break
+                except Killed:
+                    pass
+        assert record.verified is True
+        assert compact(CompactRequest(opener(lake), table), Inline()).files_after == 9
+        rows = catalog.inner.load_table(("main", table)).scan().to_arrow()
+        assert len(rows) == 1300
+        undo(opener(lake), record.load_id)
+        assert digests(lake, table) == before
+        undo(opener(lake), first.load_id)
+        assert catalog.commits > 5
+        wrong = lake.replace("${LARKMERE_TOKEN}", "other")
+        with pytest.raises(OutsideError, match="no token") as refused:
+            run(wrong, table, files[0])
+        assert "other" not in str(refused.value).replace("another", "")
+    with pytest.raises(OutsideError, match="failed"):
+        run(lake, table, files[0])

@@ -55,7 +55,9 @@ def load(
     ] = "50_000",
     table_mode: Annotated[
         str | None,
-        typer.Option("--table-mode", metavar="MODE", help="create, append, empty or replace."),
+        typer.Option(
+            "--table-mode", metavar="MODE", help="create, append, empty, replace or renew."
+        ),
     ] = None,
     bad_rows: Annotated[
         str | None,

@@ -27,7 +27,7 @@ layout = {layout}
 [target]
 url = {url}
 table = {table}
-table_mode = "create"  # create, append, empty or replace
+table_mode = "create"  # create, append, empty, replace or renew
 bad_rows = "set-aside"  # halt at the first, or set-aside into the folder rejects
 # bad_row_limit = "1%"  # more than this is refused, although bad rows are set aside
 {depot}

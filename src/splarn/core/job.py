@@ -54,7 +54,9 @@ class TargetSection(_Section):
     url: str | None = Field(default=None, description="The target; secrets as ${NAME}.")
     table: str | None = Field(default=None, description="Its table.")
     depot: str | None = Field(default=None, description="Where parts are shipped before loading.")
-    table_mode: str = Field(default="create", description="create, append, empty or replace.")
+    table_mode: str = Field(
+        default="create", description="create, append, empty, replace or renew."
+    )
     bad_rows: str = Field(default="halt", description="halt at the first, or set-aside.")
     bad_row_limit: int | str | None = Field(
         default=None, description="How many may be set aside, as 100 or 1%."

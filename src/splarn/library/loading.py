@@ -63,8 +63,9 @@ def load(
     """Fills a table from files or a manifest's parts, each row once, and verifies it.
 
     `to` is the target's URL; `${NAME}` in it comes from the environment. Each of `streams` commits
-    after `batch_rows` rows. `table_mode` is create, append, empty or replace; the latter two remove
-    more rows than come only where `remove_more` allows that. So many `bad_rows` may be set aside
+    after `batch_rows` rows. `table_mode` is create, append, empty, replace or renew, which puts
+    rows in the place of those in their partitions; empty and replace remove more rows than come
+    only where `remove_more` allows that. So many `bad_rows` may be set aside
     into the folder `rejects`. `levers` are durability, indexes and route. The same call goes
     on with an interrupted load. Where the folder of a `ledger` is given, it is noted there.
     `LoadRecord.verified` is True only where the table was held against what was read, and equal.

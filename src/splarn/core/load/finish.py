@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from splarn.core.errors import OutsideError, RefusedError
 from splarn.core.layout import Field
 from splarn.core.load.opening import clear, end_earlier
+from splarn.core.load.refusals import merging_of
 from splarn.core.load.request import LoadRequest
 from splarn.core.load.sampling import spread
 from splarn.core.load.standing import fingerprint
@@ -275,7 +276,7 @@ def _alone(session: Session, note: LoadNote, marks: Marks | None) -> _Alone | No
         for one in session.notes.loads(note.table)
         if one.load_id != note.load_id and one.state in ("open", "done")
     ]
-    kept = note.mode == "append" and details.rows_before
+    kept = note.mode in ("append", "renew") and details.rows_before
     if not kept and not others:
         return _Alone(note.table)
     return None if marks is None else _Alone(note.table, marks)
@@ -342,6 +343,10 @@ def _move_over(session: Session, note: LoadNote, rows: int) -> Marks | None:
     details = note.details
     if note.mode == "empty":
         clear(session, note)
+    if note.mode == "renew":
+        if details.before:
+            session.tables.make_bare(note.table, details.before)
+        merging_of(session).give_way(note.table, details.side_table)
     since = session.rows.last_mark(note.table)
     try:
         moved, marks = session.rows.copy(details.side_table, note.table, details.names)

@@ -7,6 +7,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from splarn.core.errors import OutsideError, RequestError
+from splarn.core.lake.foreseeing import foresee
+from splarn.core.layout.file_layout import check_columns, read_file_layout
 from splarn.core.load.arriving import Arrivals, sealed
 from splarn.core.load.finish import Finished, MoveRefusedError, clean_up, finish
 from splarn.core.load.handed import hand_over
@@ -70,6 +72,7 @@ def load(
         table = request.table
         request = replace(request, table=keeper.tables.canonical(table))
         keeper.lay_out(request.levers.file_layout)
+        foreseen = _foreseen(keeper, request)
         request, opened = _open(keeper, request, confirm, pool)
         if on_begin is not None and not opened.done:
             on_begin(opened.note)
@@ -140,7 +143,13 @@ def load(
         digests=end.digests,
         rejects=rejects_folder(request, opened) if any(r.note.refused for r in results) else None,
         resumed=opened.resumed,
-        notes=(*left, *opened.notes, *sizing.notes, *end.notes),
+        notes=(
+            *left,
+            *(foreseen if not opened.resumed else ()),
+            *opened.notes,
+            *sizing.notes,
+            *end.notes,
+        ),
         before=note.details.before if request.keep_old and note.details.before else None,
         compute=ran,
         compared=end.compared,
@@ -151,6 +160,24 @@ def load(
         stages=summed(result.stages for result in results),
         engine=version,
         promises=engine.promises,
+    )
+
+
+def _foreseen(keeper: Session, request: LoadRequest) -> tuple[str, ...]:
+    """What there is to know of partitions before any is written.
+
+    Raises RequestError where there would be too many.
+    """
+    if keeper.merging is None:
+        return ()
+    layout = keeper.merging.layout(request.table)
+    wanted = read_file_layout(request.levers.file_layout)
+    check_columns(wanted, request.layout.fields)
+    partition = wanted.partition or layout.partition
+    if not partition:
+        return ()
+    return foresee(
+        [(one.source, one.layout or request.inputs_layout) for one in request.inputs], partition
     )
 
 

@@ -194,7 +194,7 @@ def intended(
     levers, mode = request.levers, request.table_mode
     there = matched.is_there
     replaces = mode == "replace" and there
-    removes = mode in ("empty", "replace") and bool(matched.rows)
+    removes = mode in ("empty", "replace", "renew") and bool(matched.rows)
     side_table = before = ""
     if replaces:
         side_table = beside(request.table, "next", load_id)

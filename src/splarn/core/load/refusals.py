@@ -13,6 +13,7 @@ from splarn.core.load.standing import can_tell, changed_since, changes_since
 from splarn.core.load.table import TableMatch
 from splarn.core.reading.counting import count_records
 from splarn.core.source.content import Contents, Held
+from splarn.core.target.merging import Merging
 from splarn.core.target.names import schema_and_name
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.target.session import Session
@@ -26,6 +27,13 @@ def refuse_what_is_there(
     session: Session, matched: TableMatch, request: LoadRequest, confirm: Confirm | None
 ) -> None:
     mode, table = request.table_mode, request.table
+    if mode == "renew":
+        merging = merging_of(session)
+        if matched.is_there and not merging.layout(table).partition:
+            raise RequestError(
+                f"The table {table} has no partitions that --table-mode renew could put rows in "
+                "the place of: give append or replace."
+            )
     if not matched.is_there:
         return
     if mode == "create" and matched.rows:
@@ -55,6 +63,16 @@ def refuse_what_is_there(
                 "would remove, "
                 f"and the load brings only {coming:,}: give --yes to agree."
             )
+
+
+def merging_of(session: Session) -> Merging:
+    """What a target has whose tables are files. Raises RequestError for another one."""
+    if session.merging is None:
+        raise RequestError(
+            "--table-mode renew is for tables of files, whose partitions it puts anew: give "
+            "append, empty or replace."
+        )
+    return session.merging
 
 
 def rows_coming(request: LoadRequest, enough: int) -> int:

@@ -25,7 +25,7 @@ from splarn.core.target.levers import LoadLevers
 from splarn.core.target.session import OpenEngine
 from splarn.core.work.pool import Inline, Pool
 
-TABLE_MODES = ("create", "append", "empty", "replace")
+TABLE_MODES = ("create", "append", "empty", "replace", "renew")
 HALT = BadRows(0)
 PLAIN = LoadLevers()
 NUMBERS = ("files", "table")

@@ -19,7 +19,7 @@ def can_tell(session: Session, note: LoadNote, parts: Sequence[PartNote]) -> boo
     """Whether the rows of a load that is done can be told from others in the table."""
     if note.details.marks is not None:
         return True
-    if note.mode == "append" and note.details.rows_before:
+    if note.mode in ("append", "renew") and note.details.rows_before:
         return False
     others = any(
         one.state in ("open", "done") and one.load_id != note.load_id

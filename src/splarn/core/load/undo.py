@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load.finish import rows_since
 from splarn.core.load.opening import beside
+from splarn.core.load.refusals import merging_of
 from splarn.core.load.standing import can_tell, changes_since
 from splarn.core.target.marks import Marks, joined
 from splarn.core.target.notes import LoadNote, PartNote
@@ -143,6 +144,8 @@ def _way(session: Session, note: LoadNote, parts: Sequence[PartNote], changed: b
         return _beside(session, note, rows)
     if note.mode == "replace" and (details.before or not details.made):
         return _swap_back(session, note, rows, changed)
+    if note.mode == "renew" and details.rows_before and note.state == "done":
+        return _give_back(session, note, rows)
     if note.mode == "empty" and details.rows_before:
         return _refill(session, note, rows, changed)
     return _take_out(session, note, parts, rows, changed)
@@ -232,6 +235,32 @@ def _refill(session: Session, note: LoadNote, rows: int, changed: bool) -> _Way:
         removes,
         details.rows_before,
         lambda: session.rows.count(table) == details.rows_before + stay,
+    )
+
+
+def _give_back(session: Session, note: LoadNote, rows: int) -> _Way:
+    """Its partitions are again what they were, but for what came into them after it."""
+    details, table = note.details, note.table
+    if not details.before:
+        raise _no(note, "the rows from before were not kept (--no-keep-old)")
+    if details.marks is None:
+        raise _no(note, "nothing tells its rows from others")
+    marks, there = details.marks, session.rows.count(table)
+    removes = session.rows.count(table, marks)
+    merging = merging_of(session)
+    restores = merging.give_back(table, details.before, marks, False)
+
+    def act() -> None:
+        merging.give_back(table, details.before, marks, True)
+        session.rows.remove(table, marks)
+
+    return _Way(
+        act,
+        f"[removes|removed] its {plural(removes, 'row')} from {table} and [brings|brought] back "
+        f"{restores:,} that they had taken the place of",
+        removes,
+        restores,
+        lambda: session.rows.count(table) == there - removes + restores,
     )
 
 

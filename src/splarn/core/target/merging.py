@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from splarn.core.layout.file_layout import FileLayout
+from splarn.core.target.marks import Marks
 
 
 @dataclass(frozen=True)
@@ -120,6 +121,13 @@ class Merging(Protocol):
 
     def try_out(self, order: MergeOrder) -> Tried:
         """Merges a little, and leaves nothing behind."""
+
+    def give_way(self, table: str, side_table: str) -> None:
+        """Takes the rows out of a table that are in partitions of which others are to come."""
+
+    def give_back(self, table: str, before: str, marks: Marks, act: bool) -> int:
+        """How many rows marked ones took the place of, by whole partitions; brings them back if
+        `act` says so."""
 
     def old_states(self, table: str, before: float) -> Leftover:
         """States of the table that were over by then, but for those that a name keeps."""

@@ -22,10 +22,11 @@ from splarn.core.lake.partitions import shown
 from splarn.core.lake.writing import DataFile, RowsFile
 from splarn.core.layout.file_layout import FileLayout
 from splarn.core.target.hashing import RowSum
+from splarn.core.target.marks import Marks
 from splarn.core.target.merging import Leftover, Merged, MergeOrder, SeenFile, Tried
 from splarn.engines.lake.catalog import FilesGoneError
 from splarn.engines.lake.changes import TableFile
-from splarn.engines.lake.reading import MERGED, all_owners, opened, tables_of
+from splarn.engines.lake.reading import MERGED, all_owners, count_of, opened, tables_of
 from splarn.engines.lake.tables import Concern
 
 # Rows that are sorted in memory at a time.
@@ -213,6 +214,23 @@ class LakeMerging(Concern):
         finally:
             self._drop(one.path for one in made)
         return Tried(tried.bytes, sum(one.bytes for one in made), seconds, opening)
+
+    def give_way(self, table: str, side_table: str) -> None:
+        """See Merging."""
+        coming = {one.file.partition for one in self.link.files(side_table)}
+        gone = [one.file.path for one in self.link.files(table) if one.file.partition in coming]
+        self.link.change(table).remove |= set(gone)
+
+    def give_back(self, table: str, before: str, marks: Marks, act: bool) -> int:
+        """See Merging."""
+        there = self.link.files(table)
+        mine = {one.file.partition for one in there if count_of(self.link.storage, one, marks)}
+        paths = {one.file.path for one in there}
+        back = [one for one in self.link.files(before)
+                if one.file.partition in mine and one.file.path not in paths]  # fmt: skip
+        if act:
+            self.link.change(table).add += back
+        return sum(one.file.rows for one in back)
 
     def old_states(self, table: str, before: float) -> Leftover:
         """See Merging."""

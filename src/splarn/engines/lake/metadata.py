@@ -12,7 +12,7 @@ from splarn.core.lake.columns import LakeColumn
 from splarn.core.lake.writing import DataFile
 from splarn.core.layout.file_layout import FileLayout, PartitionField
 from splarn.engines.lake.changes import Before, TableFile
-from splarn.engines.lake.storage import Storage, local_path
+from splarn.engines.lake.storage import Storage, be_plain, local_path
 
 
 def open_catalog(name: str, settings: dict[str, str], storage: Storage) -> Any:
@@ -33,6 +33,7 @@ def open_catalog(name: str, settings: dict[str, str], storage: Storage) -> Any:
 
 def store_settings() -> dict[str, str]:
     """How the library reaches a store of the S3 protocol: as Splarn does, by the environment."""
+    be_plain()
     named = {
         "s3.endpoint": "AWS_ENDPOINT_URL", "s3.access-key-id": "AWS_ACCESS_KEY_ID",
         "s3.secret-access-key": "AWS_SECRET_ACCESS_KEY", "s3.session-token": "AWS_SESSION_TOKEN",

@@ -16,6 +16,17 @@ from splarn.core.work.disk import ASIDE, explain
 S3 = ("s3", "s3a", "s3n")
 
 
+def be_plain() -> None:
+    """Lets bodies go to a store as they are, unless the environment says otherwise.
+
+    Many stores of the protocol keep the checksums that the library adds behind a body as part of
+    the file.
+    """
+    if "AWS_ENDPOINT_URL" in os.environ:
+        os.environ.setdefault("AWS_REQUEST_CHECKSUM_CALCULATION", "when_required")
+        os.environ.setdefault("AWS_RESPONSE_CHECKSUM_VALIDATION", "when_required")
+
+
 def uri_of(text: str) -> str:
     """A folder or an address as the table's metadata have it. Raises RequestError."""
     scheme, mark, _ = text.partition("://")
@@ -144,6 +155,7 @@ class Storage:
         if self._store is None:
             from pyarrow import fs
 
+            be_plain()
             endpoint = urlsplit(os.environ.get("AWS_ENDPOINT_URL", ""))
             more: dict[str, Any] = {}
             if endpoint.netloc:
