@@ -12,13 +12,17 @@ from benchmarks.decide import DECIDE
 from benchmarks.described import DESCRIBED
 from benchmarks.flow import FLOW
 from benchmarks.foretold import FORETOLD
+from benchmarks.lake import LAKE
 from benchmarks.load import LOADS
 from benchmarks.measure import Row, show
 from benchmarks.prepare import PREPARE
 from benchmarks.sweeps import SWEEPS
 from benchmarks.unload import UNLOAD
 
-ALL = {**PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE, **FORETOLD, **FLOW, **DESCRIBED, **UNLOAD}
+ALL = {
+    **PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE, **FORETOLD, **FLOW, **DESCRIBED, **UNLOAD,
+    **LAKE,
+}  # fmt: skip
 
 
 def main() -> int:

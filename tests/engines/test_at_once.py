@@ -29,7 +29,7 @@ from tests.engines.lives import (
 from tests.engines.test_load import Broken, pull_the_plug
 
 
-@also("described_sluice", "described_duckdb")
+@also("described_sluice", "described_duckdb", "lake")
 def test_two_loads_into_one_table_at_once_leave_both(
     target: str, table: str, files: tuple[Path, Path]
 ) -> None:

@@ -311,7 +311,7 @@ def kinds_of(folder: Path, table: str) -> tuple[PlannedKind, ...]:
     )  # fmt: skip
 
 
-@also("described_sluice")
+@also("described_sluice", "lake")
 def test_files_of_several_kinds_go_into_their_tables_once(
     target: str, table: str, tmp_path: Path, delivery_of: list[Path],
     monkeypatch: pytest.MonkeyPatch,

@@ -21,7 +21,7 @@ from splarn.core.work.pools import Pools
 from splarn.demo.scenario import Delivery
 from splarn.engines import open_engine, opener
 from splarn.engines.sql.session import SqlSession
-from tests.conftest import ask
+from tests.conftest import also, ask
 
 ODD = Layout(
     "odd",
@@ -101,6 +101,7 @@ def odd_rows() -> str:
     )
 
 
+@also("lake")
 @pytest.mark.parametrize("ending", ["\n", "\r\n"])
 def test_values_that_need_care_arrive_as_they_are(
     target: str, table: str, tmp_path: Path, ending: str
@@ -165,6 +166,7 @@ def test_a_broken_load_goes_on_where_it_stopped(
     assert len(refused) == len(delivery.spoiled)
 
 
+@also("lake")
 def test_content_that_is_in_is_refused_until_asked_for_again(
     target: str, table: str, delivery: Delivery, layout: Layout
 ) -> None:

@@ -102,7 +102,7 @@ def digests_of(manifest: Any) -> Any:
     return tuple(total or ())
 
 
-@also("described_sluice", "described_duckdb")
+@also("described_sluice", "described_duckdb", "lake")
 def test_what_went_in_comes_out_in_every_format(target: str, table: str, tmp_path: Path) -> None:
     before = filled(tmp_path, target, table)
     whole = ask(target, f"SELECT * FROM {table} ORDER BY 1")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout.file_layout import FileLayout
@@ -221,7 +221,8 @@ def planned(
             raise RequestError(
                 f"{table} has no partition {one}{nearest(one, known)}: there are {shown or 'none'}."
             )
-    orders = chosen(files, table, layout, request)
+    basis = merging.basis(table)
+    orders = [replace(one, basis=basis) for one in chosen(files, table, layout, request)]
     tried = merging.try_out(max(orders, key=lambda order: order.bytes)) if orders else None
     return CompactPlan(
         tuple(orders), len(files), sum(one.bytes for one in files),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol
 
 from splarn.core.layout.file_layout import FileLayout
 from splarn.core.target.marks import Marks
@@ -13,26 +13,30 @@ from splarn.core.target.marks import Marks
 @dataclass(frozen=True)
 class SeenFile:
     """A file of a table. `partition` is as people write it, as `taken_month=2031-04`; empty where
-    the table has none. `added` is when it came in, in seconds since 1970."""
+    the table has none, and `values` as the target has it. `added` is when it came in, in seconds
+    since 1970."""
 
     path: str
     rows: int
     bytes: int
     partition: str
     added: float
+    values: tuple[Any, ...] = ()
 
 
 @dataclass(frozen=True)
 class MergeOrder:
     """Files of one partition whose rows are to be written anew, in files of about `file_bytes`.
 
-    With `sort` in the order of some columns, else in that of the files.
+    With `sort` in the order of some columns, else in that of the files. `basis` is what the target
+    knows of the table, so that whoever merges need not ask again.
     """
 
     table: str
     files: tuple[SeenFile, ...]
     file_bytes: int
     sort: tuple[str, ...] = ()
+    basis: Any = None
 
     @property
     def way(self) -> str:
@@ -103,6 +107,9 @@ class Merging(Protocol):
 
     def layout(self, table: str) -> FileLayout:
         """How a table's files are laid out."""
+
+    def basis(self, table: str) -> Any:
+        """What merging has to know of a table, for other processes too."""
 
     def merge(self, order: MergeOrder) -> Merged:
         """Writes new files, which are held against the old ones; the table has them not yet."""

@@ -281,6 +281,17 @@ class LakeCatalog:
         if dropped:
             transaction.remove_properties(*dropped)
         transaction.commit_transaction()
+        self._settle(found)
+
+    def _settle(self, found: Any) -> None:
+        """Makes the metadata safe that a commit has written."""
+        snapshot = found.metadata.current_snapshot()
+        uris = [str(found.metadata_location)]
+        if snapshot is not None:
+            uris.append(str(snapshot.manifest_list))
+            uris += [str(one.manifest_path) for one in snapshot.manifests(found.io)
+                     if one.added_snapshot_id == snapshot.snapshot_id]  # fmt: skip
+        self.storage.settle(uri for uri in uris if uri.startswith("file:"))
 
     def _rows(self, table: LakeTable) -> int:
         return sum(one.file.rows for one in table.files(table.snapshot))

@@ -13,6 +13,7 @@ from splarn.core.lake.writing import PartitionedWriter
 from splarn.core.layout import Layout
 from splarn.core.layout.file_layout import FileLayout, check_columns
 from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.work.stages import stage
 from splarn.engines.lake.book import (
     Book,
     PartEntry,
@@ -351,7 +352,11 @@ class LakeLink:
             earlier = self._entries.get(note.part_id)
             files = () if earlier is None else earlier.files
             if writing is not None:
-                files = (*files, *writing.close())
+                with stage("encode"):
+                    written = writing.close()
+                with stage("sync"):
+                    self.storage.settle(one.path for one in written)
+                files = (*files, *written)
                 writing.written = 0
             entry = PartEntry(note, files)
             self.book.put_entry(entry)

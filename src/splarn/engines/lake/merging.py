@@ -48,14 +48,18 @@ class LakeMerging(Concern):
         """See Merging."""
         return self.link.layout(table)
 
-    def merge(self, order: MergeOrder) -> Merged:
+    def basis(self, table: str) -> Any:
         """See Merging."""
-        files = self._found(order)
+        return self.link.columns(table) or (), self.link.layout(table)
+
+    def merge(self, order: MergeOrder) -> Merged:
+        """See Merging. The catalog is not asked: the commit sees whether the files are there."""
+        files = _files(order)
         outputs = self._written(order, files)
         inputs = tuple(one.file.path for one in files)
         kept = f"{self._kept(order.table)}/{_token((order.way, *inputs))}.json"
         try:
-            self._hold(order.table, files, outputs)
+            self._hold(order, files, outputs)
             written = [[one.path, one.rows, one.bytes, list(one.partition)] for one in outputs]
             document = {"inputs": inputs, "way": order.way, "outputs": written}
             self.link.storage.write(kept, json.dumps(document).encode())
@@ -65,20 +69,9 @@ class LakeMerging(Concern):
         told = tuple((one.path, one.rows, one.bytes) for one in outputs)
         return Merged(inputs, told, order.way, kept)
 
-    def _found(self, order: MergeOrder) -> list[TableFile]:
-        there = {one.file.path: one for one in self.link.files(order.table)}
-        missing = [one.path for one in order.files if one.path not in there]
-        if missing:
-            raise OutsideError(
-                f"{missing[0]} is no file of {order.table} any more: somebody else has changed the "
-                "table meanwhile; run the same command again."
-            )
-        return [there[one.path] for one in order.files]
-
     def _written(self, order: MergeOrder, files: Sequence[TableFile]) -> list[DataFile]:
         """The rows of files in new ones; nothing is left of it where it fails."""
-        columns = self.link.columns(order.table) or ()
-        kept = self.link.layout(order.table)
+        columns, kept = order.basis
         layout = replace(kept, file_bytes=order.file_bytes)
         folder = files[0].file.path.rpartition("/")[0]
         token, made = f"{MERGED}-{secrets.token_hex(8)}", list[DataFile]()
@@ -125,15 +118,17 @@ class LakeMerging(Concern):
     ) -> _Again:
         return _Again(self, files, columns, loads)
 
-    def _hold(self, table: str, files: Sequence[TableFile], outputs: Sequence[DataFile]) -> None:
+    def _hold(
+        self, order: MergeOrder, files: Sequence[TableFile], outputs: Sequence[DataFile]
+    ) -> None:
         """Raises OutsideError where the new files do not hold the rows of the old ones."""
-        columns = self.link.columns(table) or ()
+        columns, _ = order.basis
         before = self._sum(files, columns)
         after = self._sum([TableFile(one) for one in outputs], columns)
         if before != after:
             raise OutsideError(
-                f"The new files of {table} hold {after.rows:,} rows, not the {before.rows:,} of "
-                "the old ones, or other values: nothing was changed."
+                f"The new files of {order.table} hold {after.rows:,} rows, not the "
+                f"{before.rows:,} of the old ones, or other values: nothing was changed."
             )
 
     def _sum(self, files: Sequence[TableFile], columns: Sequence[LakeColumn]) -> RowSum:
@@ -159,7 +154,10 @@ class LakeMerging(Concern):
             document = json.loads(self.link.storage.read(uri) or b"{}")
             inputs = tuple(document.get("inputs", ()))
             outputs = tuple((path, rows, size) for path, rows, size, _ in document["outputs"])
-            if set(inputs) <= there:
+            sizes = [self.link.storage.size(path) for path, _, _ in outputs]
+            whole = all(size is not None and size[0] == output[2]
+                        for size, output in zip(sizes, outputs, strict=True))  # fmt: skip
+            if set(inputs) <= there and whole:
                 found.append(Merged(inputs, outputs, document["way"], uri))
                 continue
             if not any(path in there for path, _, _ in outputs):
@@ -182,6 +180,7 @@ class LakeMerging(Concern):
                 document = json.loads(self.link.storage.read(one.kept) or b"{}")
                 change.add += [TableFile(DataFile(path, rows, size, tuple(values)))
                                for path, rows, size, values in document["outputs"]]  # fmt: skip
+            self.link.storage.settle(path for one in left for path, _, _ in one.outputs)
             change.summary["splarn.compacted"] = str(len(change.remove))
             with suppress(FilesGoneError):
                 self.link.commit()
@@ -200,7 +199,7 @@ class LakeMerging(Concern):
                 break
             few.append(one)
         tried = replace(order, files=tuple(few))
-        files = self._found(tried)
+        files = _files(tried)
         begun = time.perf_counter()
         for found in files:
             with opened(self.link.storage, found.file.path):
@@ -209,7 +208,7 @@ class LakeMerging(Concern):
         begun = time.perf_counter()
         made = self._written(tried, files)
         try:
-            self._hold(order.table, files, made)
+            self._hold(order, files, made)
             seconds = time.perf_counter() - begun
         finally:
             self._drop(one.path for one in made)
@@ -337,7 +336,14 @@ def _seen(one: TableFile, layout: FileLayout) -> SeenFile:
         f"{field.name}={shown(field, value)}"
         for field, value in zip(layout.partition, one.file.partition, strict=False)
     ]
-    return SeenFile(one.file.path, one.file.rows, one.file.bytes, "/".join(pieces), one.added)
+    return SeenFile(
+        one.file.path, one.file.rows, one.file.bytes, "/".join(pieces), one.added,
+        one.file.partition,
+    )  # fmt: skip
+
+
+def _files(order: MergeOrder) -> list[TableFile]:
+    return [TableFile(DataFile(one.path, one.rows, one.bytes, one.values)) for one in order.files]
 
 
 def _token(inputs: Sequence[str]) -> str:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import secrets
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -82,7 +83,10 @@ class Storage:
                 return None
 
     def write(self, uri: str, data: bytes) -> None:
-        """Makes or replaces a file at once, so that nobody reads half of it."""
+        """Makes or replaces a file at once, so that nobody reads half of it.
+
+        A power cut may take it back: what is written so can be done again.
+        """
         with self.failing("Writing", uri):
             if not self.local:
                 with self.store.open_output_stream(_key(uri)) as file:
@@ -92,15 +96,20 @@ class Storage:
             path.parent.mkdir(parents=True, exist_ok=True)
             aside = path.with_name(f"{path.name}.{secrets.token_hex(4)}{ASIDE}")
             try:
-                with aside.open("wb") as file:
-                    file.write(data)
-                    file.flush()
-                    os.fsync(file.fileno())
+                aside.write_bytes(data)
                 aside.replace(path)
             except BaseException:
                 aside.unlink(missing_ok=True)
                 raise
-            _sync(path.parent)
+
+    def settle(self, uris: Iterable[str]) -> None:
+        """Makes files safe from a power cut, many at once; a store has done so already."""
+        if not self.local:
+            return
+        paths = [local_path(uri) for uri in uris]
+        folders = sorted({path.parent for path in paths})
+        with self.failing("Writing", self.root), ThreadPoolExecutor(8) as pool:
+            list(pool.map(_sync, [*paths, *folders]))
 
     def names(self, uri: str) -> list[str]:
         """Addresses of all files below one, in order."""
@@ -175,7 +184,7 @@ class Storage:
 
 
 class _NewFile:
-    """A file that is being written; whole and safe once it is closed."""
+    """A file that is being written; whole once it is closed."""
 
     closed = False
 
@@ -203,9 +212,6 @@ class _NewFile:
             return
         self.closed = True
         with self._storage.failing("Writing", self.uri):
-            if self._storage.local:
-                self._file.flush()
-                os.fsync(self._file.fileno())
             self._file.close()
 
     def abandon(self) -> None:
@@ -231,11 +237,16 @@ def _key(uri: str) -> str:
     return uri.partition("://")[2]
 
 
-def _sync(folder: Path) -> None:
-    """Makes names in a folder safe from a power cut, where the system can."""
-    with suppress(OSError):
-        handle = os.open(folder, os.O_RDONLY)
-        try:
-            os.fsync(handle)
-        finally:
-            os.close(handle)
+def _sync(path: Path) -> None:
+    """Makes a file, or the names in a folder, safe from a power cut."""
+    try:
+        handle = os.open(path, os.O_RDONLY)
+    except OSError:
+        # Not every system opens folders.
+        if path.is_dir():
+            return
+        raise
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
