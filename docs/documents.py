@@ -334,7 +334,7 @@ DOCUMENTS: dict[str, Shape] = {
         "merges_resumed": "integer That an earlier try had written.",
         "merges_void": "integer That others made void meanwhile.",
         "seconds": "number In all.",
-        "verified": "boolean? Whether the new files hold the rows of the old ones; null without any.",
+        "verified": "boolean? Whether new files hold the rows of the old ones; null without any.",
         "estimate": {
             "files_merged": "integer That go.", "bytes_merged": "integer Of these.",
             "files_after": "integer Of the table, as foreseen.",
@@ -345,6 +345,16 @@ DOCUMENTS: dict[str, Shape] = {
         "leftover": [{
             "states": "integer Of the table from before.", "files": "integer That only they have.",
             "bytes": "integer Of these.", "loads": ["text That can not be taken back then."],
+        }],
+    },
+    "compact --history": {
+        "table": "text Which.", "target": "text Of which target.",
+        "states": [{
+            "state": "text Its number.", "since": "text From when on, in UTC.",
+            "what": "text loaded, compacted, taken back, or what somebody else did.",
+            "loads": ["text Which, where it was loads."], "rows": "integer In it.",
+            "files": "integer In it.", "bytes": "integer Of these.",
+            "kept_as": ["text Names that keep it."], "now": "boolean Whether it holds now.",
         }],
     },
     "ledger": {

@@ -186,7 +186,8 @@ def free(port: int) -> bool:
     ["README.md", "docs/start-here.md", "docs/know-your-files.md", "docs/load-it-once.md",
      "docs/depots-tiers-and-prices.md", "docs/a-sweep-you-can-believe.md",
      "docs/from-sweep-to-plan.md", "docs/one-run-start-to-finish.md", "docs/file-formats.md",
-     "docs/describe-your-engine.md", "docs/out-again-and-elsewhere.md"],
+     "docs/describe-your-engine.md", "docs/out-again-and-elsewhere.md",
+     "docs/from-text-to-a-lake.md"],
 )  # fmt: skip
 def test_every_command_of_a_guide_runs_as_written(reader: Reader, guide: str) -> None:
     steps = steps_of(ROOT / guide)
@@ -253,6 +254,11 @@ def test_the_example_in_the_help_of_each_command_runs(reader: Reader) -> None:
     listed = json.loads(run("splarn ledger --kind load --json"))["entries"]
     first, second = (one["id"] for one in listed)
     example("unload")
+    run(
+        "splarn load deliveries --layout layout.json --to lake:///larkmere-lake --table passages "
+        "--bad-rows set-aside --file-layout 'month(entered)'"
+    )
+    example("compact")
     words = every.pop("compare").replace("20261125-0930", first).replace("20261126-0931", second)
     run(words, (0, 1))
     run(every.pop("undo").replace("20261125-0930", second) + " --yes")

@@ -74,6 +74,9 @@ def compact(
     streams: Annotated[
         int, typer.Option("--streams", metavar="N", min=1, help="Merges at once.")
     ] = 2,
+    history: Annotated[
+        bool, typer.Option("--history", help="Only list what the table held, and since when.")
+    ] = False,
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Only say what it would do, take and save.")
     ] = False,
@@ -122,6 +125,9 @@ def compact(
         before.get("--older-than"),
     )
 
+    if history:
+        return _history(context, open_engine, request.table)
+
     def agree(plan: CompactPlan) -> bool:
         _say_plan(out, plan)
         return bool(plan.orders) and not dry_run
@@ -134,6 +140,50 @@ def compact(
     for leftover in left:
         _remove(context, open_engine, record, leftover, yes and not dry_run)
     out.document(compact_document(record, dry_run, left))
+    return 0
+
+
+def _history(context: Context, open_engine: OpenEngine, name: str) -> int:
+    """Lists the states of the table."""
+    from contextlib import closing
+    from datetime import UTC, datetime
+
+    from splarn.cli.tables import Column
+    from splarn.core.errors import RequestError
+    from splarn.core.lake.compaction import merging_of
+    from splarn.core.units import show_size
+
+    engine = open_engine()
+    with closing(engine.connect()) as session:
+        table = session.tables.canonical(name)
+        merging = merging_of(session, engine.title)
+        if session.tables.columns(table) is None:
+            raise RequestError(f"There is no table {name} in {engine.place}.")
+        states = merging.history(table)
+    when = [datetime.fromtimestamp(one.since, UTC) for one in states]
+    context.out.table(
+        [
+            "since (UTC)", "what", Column("loads", 2), ">rows", ">files", ">size",
+            Column("kept as", 1),
+        ],
+        (
+            (
+                f"{at:%Y-%m-%d %H:%M:%S}", one.what + " (now)" * one.now,
+                "\n".join(one.loads), f"{one.rows:,}", f"{one.files:,}", show_size(one.bytes),
+                "\n".join(one.names),
+            )
+            for at, one in zip(when, states, strict=True)
+        ),
+    )  # fmt: skip
+    listed = [
+        {
+            "state": str(one.number), "since": at.isoformat(timespec="milliseconds"),
+            "what": one.what, "loads": list(one.loads), "rows": one.rows, "files": one.files,
+            "bytes": one.bytes, "kept_as": list(one.names), "now": one.now,
+        }
+        for at, one in zip(when, states, strict=True)
+    ]  # fmt: skip
+    context.out.document({"table": table, "target": engine.place, "states": listed})
     return 0
 
 

@@ -25,6 +25,7 @@ PACKAGES = (
     ("uvicorn", "standin", "simulated services"),
     ("starlette", "standin", "simulated services"),
     ("pandas", "notebook", "frames in notebooks"),
+    ("pyiceberg", "lake", "lakes"),
     ("adbc-driver-flightsql", "flight", "engines over Flight SQL"),
 )
 # Programs that a runbook's steps call, which others may run elsewhere.

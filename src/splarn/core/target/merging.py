@@ -99,6 +99,25 @@ class Leftover:
     loads: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True)
+class TableState:
+    """What a table held at one time: since when, in seconds since 1970, and by what.
+
+    `loads` are those that came in or went with it, `what` is `loaded`, `compacted`, `taken back`,
+    or what somebody else did. `names` keep it.
+    """
+
+    number: int
+    since: float
+    what: str
+    loads: tuple[str, ...]
+    rows: int
+    files: int
+    bytes: int
+    names: tuple[str, ...]
+    now: bool
+
+
 class Merging(Protocol):
     """Files of tables. All raise OutsideError when the target fails."""
 
@@ -135,6 +154,9 @@ class Merging(Protocol):
     def give_back(self, table: str, before: str, marks: Marks, act: bool) -> int:
         """How many rows marked ones took the place of, by whole partitions; brings them back if
         `act` says so."""
+
+    def history(self, table: str) -> list[TableState]:
+        """The states of a table that can still be reached, oldest first."""
 
     def old_states(self, table: str, before: float) -> Leftover:
         """States of the table that were over by then, but for those that a name keeps."""

@@ -17,6 +17,7 @@ from splarn.core.errors import OutsideError, RequestError, SplarnError
 from splarn.core.lake.columns import LakeColumn
 from splarn.core.lake.writing import DataFile, plain_path
 from splarn.core.layout.file_layout import FileLayout, PartitionField, read_file_layout
+from splarn.core.target.merging import TableState
 from splarn.core.target.names import join_name, schema_and_name
 from splarn.engines.lake import metadata
 from splarn.engines.lake.changes import Before, Change, TableFile
@@ -113,6 +114,16 @@ class LakeTable:
         gone = [one for one in known if one.snapshot_id not in named
                 and until.get(one.snapshot_id, one.timestamp_ms / 1000) < before]  # fmt: skip
         return [one for one in known if one not in gone], gone
+
+    def history(self) -> list[TableState]:
+        """What it held, as far as it can still be reached; oldest first."""
+        names: dict[int, list[str]] = {}
+        for name, reference in self.found.metadata.refs.items():
+            names.setdefault(reference.snapshot_id, []).append(name)
+        return [
+            metadata.state_of(one, names.get(one.snapshot_id, ()), self.snapshot)
+            for one in sorted(self.found.metadata.snapshots, key=lambda one: one.timestamp_ms)
+        ]
 
     def files_of(self, snapshots: Iterable[Any]) -> set[str]:
         """All files that some of its states refer to."""

@@ -392,7 +392,7 @@ class LakeLink:
                 self.book.put_gone(note.load_id, load_document(note, parts))
             return
         if change.files_change:
-            change.summary |= {"splarn.loads": ",".join(sorted(change.notes))}
+            change.summary |= _summary(change)
         self.catalog.commit(table, change)
         for load_id in done:
             self.book.close(load_id)
@@ -439,3 +439,13 @@ class LakeLink:
         wanted = self.wanted or FileLayout()
         check_columns(wanted, layout.fields)
         return wanted
+
+
+def _summary(change: Change) -> dict[str, str]:
+    """What a state of a table says of how it came to be."""
+    if not change.notes:
+        return {"splarn.what": "compacted"}
+    done = [one.load_id for one in change.notes.values() if one.state == "done"]
+    undone = [one.load_id for one in change.notes.values() if one.state == "undone"]
+    what = "taken back" if undone else "loaded"
+    return {"splarn.what": what, "splarn.loads": ",".join(sorted(undone or done))}

@@ -23,7 +23,14 @@ from splarn.core.lake.writing import DataFile, RowsFile
 from splarn.core.layout.file_layout import FileLayout
 from splarn.core.target.hashing import RowSum
 from splarn.core.target.marks import Marks
-from splarn.core.target.merging import Leftover, Merged, MergeOrder, SeenFile, Tried
+from splarn.core.target.merging import (
+    Leftover,
+    Merged,
+    MergeOrder,
+    SeenFile,
+    TableState,
+    Tried,
+)
 from splarn.engines.lake.catalog import FilesGoneError
 from splarn.engines.lake.changes import TableFile
 from splarn.engines.lake.reading import MERGED, all_owners, count_of, opened, tables_of
@@ -230,6 +237,11 @@ class LakeMerging(Concern):
         if act:
             self.link.change(table).add += back
         return sum(one.file.rows for one in back)
+
+    def history(self, table: str) -> list[TableState]:
+        """See Merging."""
+        states: list[TableState] = self._table(table).history()
+        return states
 
     def old_states(self, table: str, before: float) -> Leftover:
         """See Merging."""

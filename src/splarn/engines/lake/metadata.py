@@ -11,8 +11,17 @@ from splarn.core.errors import OutsideError, RequestError
 from splarn.core.lake.columns import LakeColumn
 from splarn.core.lake.writing import DataFile
 from splarn.core.layout.file_layout import FileLayout, PartitionField
+from splarn.core.target.merging import TableState
 from splarn.engines.lake.changes import Before, TableFile
 from splarn.engines.lake.storage import Storage, be_plain, local_path
+
+# What somebody else did, in words.
+OPERATIONS = {
+    "append": "added",
+    "overwrite": "changed",
+    "delete": "removed",
+    "replace": "rewritten",
+}
 
 
 def open_catalog(name: str, settings: dict[str, str], storage: Storage) -> Any:
@@ -255,6 +264,22 @@ def files_known(table: Any, snapshots: Iterable[Any]) -> set[str]:
                 entries = manifest.fetch_manifest_entry(table.io, discard_deleted=True)
                 found |= {str(entry.data_file.file_path) for entry in entries}
     return found
+
+
+def state_of(snapshot: Any, names: Sequence[str], now: int | None) -> TableState:
+    """What a snapshot's own summary says of it."""
+    told = dict(snapshot.summary.additional_properties) if snapshot.summary else {}
+    loads = tuple(one for one in told.get("splarn.loads", "").split(",") if one)
+    operation = str(snapshot.summary.operation.value) if snapshot.summary else ""
+    what = told.get("splarn.what") or OPERATIONS.get(operation, operation)
+    rows, files, size = (
+        int(told.get(key, 0)) for key in ("total-records", "total-data-files", "total-files-size")
+    )
+    kept = tuple(sorted(name for name in names if name != "main"))
+    return TableState(
+        int(snapshot.snapshot_id), snapshot.timestamp_ms / 1000, what, loads, rows, files, size,
+        kept, snapshot.snapshot_id == now,
+    )  # fmt: skip
 
 
 def renew(transaction: Any, columns: Sequence[LakeColumn], layout: FileLayout) -> None:
