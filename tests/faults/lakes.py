@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 from collections import Counter
@@ -96,8 +97,12 @@ class Life:
         for one, source in zip(running, sources, strict=True):
             ended = one.wait()
             if ended.code:
+                # One that was killed behind its last commit is in, and another came after it.
+                ended = splarn(self.world.folder, *self.words(source))
+            there = re.search(r"is already in \S+: the load (\S+) of", ended.said)
+            if ended.code and not there:
                 ended = self.give(self.words(source))
-            self.loads[ended.json["load_id"]] = source
+            self.loads[there[1] if there else ended.json["load_id"]] = source
 
     def undo(self, load_id: str, kills: int) -> None:
         words = ["undo", load_id, "--to", self.target.url, "--yes", "--json"]

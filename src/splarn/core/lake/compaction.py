@@ -12,13 +12,15 @@ from splarn.core.layout.file_layout import FileLayout
 from splarn.core.target.merging import Leftover, Merged, MergeOrder, Merging, SeenFile, Tried
 from splarn.core.target.session import OpenEngine, Session
 from splarn.core.units import plural
-from splarn.core.work.pool import Pool
+from splarn.core.work.pool import Inline, Pool
 from splarn.core.work.progress import Progress, Silent
 from splarn.core.work.words import nearest
 
 # Files of at least this share of the size wanted are left as they are: writing them anew would save
 # little of what it costs.
 LARGE_ENOUGH = 0.75
+# Less than this is merged before other processes would have begun.
+WORTH_WORKERS = 64 << 20
 
 
 @dataclass(frozen=True)
@@ -77,7 +79,7 @@ class CompactPlan:
         """What merging should take; None where there was nothing to try."""
         if self.tried is None or not self.tried.read:
             return None
-        busy = min(self.streams, len(self.orders))
+        busy = min(self.streams, len(self.orders)) if self.bytes_merged >= WORTH_WORKERS else 1
         return self.bytes_merged / self.tried.read * self.tried.seconds / busy
 
     @property
@@ -263,7 +265,9 @@ def _merged(
     watch.advance(plan.bytes_merged - sum(task.order.bytes for task in left))
     # The longest first, so that none is left alone in the end.
     left.sort(key=lambda task: -task.order.bytes)
-    for task, merged in pool.as_done(run_merge, left):
+    small = sum(task.order.bytes for task in left) < WORTH_WORKERS
+    at_work: Pool = Inline() if small or len(left) == 1 else pool
+    for task, merged in at_work.as_done(run_merge, left):
         watch.advance(task.order.bytes)
         found.append(merged)
     watch.finish()

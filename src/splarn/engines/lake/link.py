@@ -5,10 +5,9 @@ from __future__ import annotations
 import json
 import secrets
 from collections.abc import Sequence
-from dataclasses import replace
 
-from splarn.core.errors import OutsideError, RequestError
-from splarn.core.lake.columns import LakeColumn, columns_of, schema_of
+from splarn.core.errors import OutsideError
+from splarn.core.lake.columns import LakeColumn, schema_of
 from splarn.core.lake.writing import PartitionedWriter
 from splarn.core.layout import Layout
 from splarn.core.layout.file_layout import FileLayout, check_columns
@@ -145,68 +144,16 @@ class LakeLink:
             self._sides[name] = self.book.side(name)
         return self._sides[name]
 
-    def begin_side(self, name: str, table: str, layout: Layout | None) -> None:
-        """Rows of a load may come beside a table, in files as the table has them.
+    def begin_side(self, side: Side) -> None:
+        """Rows of a load may come beside its table, with the next commit."""
+        self._new_sides[side.name] = side
 
-        With a `layout` they are to take the table's place, with columns of their own.
-        """
-        found = self.table(table)
-        number = secrets.randbits(62)
-        kept = self.layout(table)
-        load_id = self._load_beside(table, name)
-        wanted = kept if self.wanted is None else self.wanted
-        differs = any(
-            theirs and theirs != ours
-            for theirs, ours in ((wanted.partition, kept.partition), (wanted.sort, kept.sort))
-        )
-        spec: int | None = None
-        if layout is None and not differs:
-            columns = self.columns(table) or ()
-            spec = 0 if found is None else found.spec
-            made = replace(wanted, partition=kept.partition, sort=kept.sort)
-        elif layout is None and not self._is_swapped(table, name):
-            raise RequestError(
-                f"The table {table} has its files {kept.text()}, and they were to be "
-                f"{wanted.text()}: give --table-mode replace, or leave --file-layout out."
-            )
-        else:
-            columns, made = self._renewed(table, layout), wanted
-            if (
-                layout is not None
-                and self.wanted is None
-                and not set(kept.columns) <= set(layout.names)
-            ):
-                made = FileLayout()
-            check_columns(made, [one.field() for one in columns])
-        folder = self._folder(table)
-        self._new_sides[name] = Side(name, table, load_id, number, columns, made, folder, spec)
+    def owner_of(self, side: str) -> LoadNote | None:
+        """The load that has, or is going to have, rows beside its table by a name."""
+        return next((one for one in self.loads(None) if one.details.side_table == side), None)
 
-    def _is_swapped(self, table: str, side: str) -> bool:
-        return any(note.details.swaps and note.details.side_table == side
-                   for note in self.change(table).notes.values())  # fmt: skip
-
-    def _renewed(self, table: str, layout: Layout | None) -> tuple[LakeColumn, ...]:
-        """Columns in place of a table's own, numbered behind all that it ever had."""
-        found = self.table(table)
-        if layout is None:
-            return self.columns(table) or ()
-        first = 1 if found is None else int(found.found.metadata.last_column_id) + 1
-        return columns_of(layout.fields, first)
-
-    def owner_of(self, side: str) -> str | None:
-        """The table that a load has, or is going to have, rows beside by a name."""
-        for note in self.loads(None):
-            if note.details.side_table == side:
-                return note.table
-        return None
-
-    def _load_beside(self, table: str, side: str) -> str:
-        for note in self.loads(table):
-            if note.details.side_table == side:
-                return note.load_id
-        raise OutsideError(f"No load of {table} in {self.place} has rows beside it in {side}.")
-
-    def _folder(self, table: str) -> str:
+    def folder(self, table: str) -> str:
+        """Where a table's files lie, or are going to."""
         found, change = self.table(table), self._changes.get(table)
         if found is not None:
             return found.folder

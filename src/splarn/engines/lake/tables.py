@@ -8,6 +8,7 @@ from splarn.core.lake.columns import columns_of
 from splarn.core.layout import Layout
 from splarn.core.target.names import join_name, schema_and_name
 from splarn.core.target.tables import LIKE, Likeness, TableColumn
+from splarn.engines.lake.beside import begun
 from splarn.engines.lake.catalog import USUAL
 from splarn.engines.lake.link import LakeLink
 from splarn.engines.plain import PlainTables
@@ -53,9 +54,8 @@ class LakeTables(PlainTables, Concern):
 
     def create(self, table: str, layout: Layout) -> None:
         """See Tables. One beside another takes its place later, with columns of its own."""
-        owner = self.link.owner_of(table)
-        if owner is not None:
-            self.link.begin_side(table, owner, layout)
+        if self.link.owner_of(table) is not None:
+            self.link.begin_side(begun(self.link, table, layout))
             return
         wanted = self.link.check_wanted(layout)
         change = self.link.change(table)
@@ -64,7 +64,7 @@ class LakeTables(PlainTables, Concern):
 
     def clone(self, table: str, copy: str, like: Likeness = LIKE) -> None:
         """See Tables."""
-        self.link.begin_side(copy, table, None)
+        self.link.begin_side(begun(self.link, copy))
 
     def make_bare(self, table: str, copy: str) -> None:
         """See Tables. The table as it is now, which is only to be kept."""
