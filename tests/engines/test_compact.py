@@ -19,7 +19,6 @@ from splarn.core.layout.file_layout import FileLayout
 from splarn.core.load import undo
 from splarn.core.target.levers import LoadLevers
 from splarn.core.target.merging import Merged, MergeOrder, SeenFile
-from splarn.core.work.pool import Inline
 from splarn.engines import opener
 from splarn.engines.lake.catalog import LakeCatalog
 from splarn.engines.lake.merging import LakeMerging
@@ -43,7 +42,7 @@ def loads(lake: str, table: str, tmp_path: Path) -> list[str]:
 
 
 def merged(lake: str, table: str, **more: Any) -> Any:
-    return compact(CompactRequest(opener(lake), table, **more), Inline())
+    return compact(CompactRequest(opener(lake), table, **more))
 
 
 def test_files_become_fewer_and_every_load_can_still_be_taken_back(
@@ -55,7 +54,7 @@ def test_files_become_fewer_and_every_load_can_still_be_taken_back(
         plans.append(plan)
         return True
 
-    record = compact(CompactRequest(opener(lake), table), Inline(), agree=agree)
+    record = compact(CompactRequest(opener(lake), table), agree=agree)
     plan = plans[0]
     assert (plan.files, record.files_after, record.merged, record.verified) == (45, 9, 9, True)
     assert plan.files_after == 9
@@ -168,7 +167,7 @@ def test_two_compactions_at_once_do_not_get_in_each_others_way(
         other.join()
         return True
 
-    record = compact(CompactRequest(opener(lake), table), Inline(), agree=agree)
+    record = compact(CompactRequest(opener(lake), table), agree=agree)
     assert (record.merged, record.files_after) == (9, 9)
     assert "Another compaction" in told[0]
 

@@ -349,7 +349,7 @@ def test_a_warehouse_in_a_store_holds_the_same(
     first = run(lake, table, files[0], levers=MONTHS)
     before = digests(lake, table)
     second = run(lake, table, files[1], table_mode="append")
-    record = compact(CompactRequest(opener(lake), table), Inline())
+    record = compact(CompactRequest(opener(lake), table))
     assert (record.verified, record.plan.files, record.files_after) == (True, 18, 9)
     # Another reader, which has only what the catalog tells it.
     catalog = SqlCatalog("splarn", uri=f"sqlite:///{tmp_path}/lake/catalog.db", **store_settings())
@@ -383,7 +383,7 @@ def test_a_catalog_over_http_keeps_the_same_promises(
                 except Killed:
                     pass
         assert record.verified is True
-        assert compact(CompactRequest(opener(lake), table), Inline()).files_after == 9
+        assert compact(CompactRequest(opener(lake), table)).files_after == 9
         rows = catalog.inner.load_table(("main", table)).scan().to_arrow()
         assert len(rows) == 1300
         undo(opener(lake), record.load_id)

@@ -123,6 +123,7 @@ def compact(
         tuple(one.strip() for one in (sort or "").split(",") if one.strip()),
         tuple(partitions or ()),
         before.get("--older-than"),
+        streams,
     )
 
     if history:
@@ -133,8 +134,7 @@ def compact(
         return bool(plan.orders) and not dry_run
 
     with Pools() as pools:
-        pool = pools.streams(streams, open_engine().in_process)
-        record = merge(request, pool, out.progress(), agree)
+        record = merge(request, out.progress(), agree, lambda: pools.of(streams))
     _show(out, record)
     left = _leftovers(open_engine, record.table, before)
     for leftover in left:

@@ -27,7 +27,7 @@ WORTH_WORKERS = 64 << 20
 class CompactRequest:
     """What to merge. Without a `file_bytes` or a `sort` the table's own; `sorted_anew` writes files
     in order that are large enough. `partitions` are those wanted, all if none is named, and files
-    that came in after `before` (seconds since 1970) are left alone."""
+    that came in after `before` (seconds since 1970) are left alone. So many `streams` merge."""
 
     open_engine: OpenEngine
     table: str
@@ -35,6 +35,7 @@ class CompactRequest:
     sort: tuple[str, ...] = ()
     partitions: tuple[str, ...] = ()
     before: float | None = None
+    streams: int = 1
 
 
 @dataclass(frozen=True)
@@ -158,12 +159,13 @@ def _wanted(partition: str, wanted: Sequence[str]) -> bool:
 
 def compact(
     request: CompactRequest,
-    pool: Pool,
     progress: Progress | None = None,
     agree: Callable[[CompactPlan], bool] | None = None,
+    workers: Callable[[], Pool] = Inline,
 ) -> CompactRecord:
     """Merges small files; `agree` is asked with the plan before the first file is written.
 
+    `workers` begins those that merge, where there is enough for them.
     Raises RequestError where the table is not there or is no files, OutsideError when the target
     fails or another compaction of the table is under way.
     """
@@ -189,11 +191,11 @@ def compact(
         watch.start("look", None, "")
         kept = merging.kept(table)
         files = merging.files(table)
-        plan = planned(merging, table, files, request, pool.workers)
+        plan = planned(merging, table, files, request)
         watch.finish()
         if agree is not None and not agree(plan):
             return _record(session, merging, table, engine.place, plan, [], 0, 0, begun)
-        merged, resumed = _merged(request, plan, kept, pool, watch)
+        merged, resumed = _merged(request, plan, kept, workers, watch)
         watch.start("commit", None, "")
         done = merging.commit(table, merged)
         watch.finish()
@@ -209,7 +211,7 @@ def merging_of(session: Session, title: str) -> Merging:
 
 
 def planned(
-    merging: Merging, table: str, files: Sequence[SeenFile], request: CompactRequest, streams: int
+    merging: Merging, table: str, files: Sequence[SeenFile], request: CompactRequest
 ) -> CompactPlan:
     """What is going to be merged, after a small trial.
 
@@ -228,7 +230,7 @@ def planned(
     tried = merging.try_out(max(orders, key=lambda order: order.bytes)) if orders else None
     return CompactPlan(
         tuple(orders), len(files), sum(one.bytes for one in files),
-        sum(one.rows for one in files), tried, streams,
+        sum(one.rows for one in files), tried, request.streams,
     )  # fmt: skip
 
 
@@ -248,7 +250,11 @@ def run_merge(task: MergeTask) -> Merged:
 
 
 def _merged(
-    request: CompactRequest, plan: CompactPlan, kept: Sequence[Merged], pool: Pool, watch: Progress
+    request: CompactRequest,
+    plan: CompactPlan,
+    kept: Sequence[Merged],
+    workers: Callable[[], Pool],
+    watch: Progress,
 ) -> tuple[list[Merged], int]:
     """All merges of a plan, and how many of them an earlier try had written."""
     by_inputs = {(one.way, one.inputs): one for one in kept}
@@ -266,7 +272,7 @@ def _merged(
     # The longest first, so that none is left alone in the end.
     left.sort(key=lambda task: -task.order.bytes)
     small = sum(task.order.bytes for task in left) < WORTH_WORKERS
-    at_work: Pool = Inline() if small or len(left) == 1 else pool
+    at_work: Pool = Inline() if small or len(left) == 1 else workers()
     for task, merged in at_work.as_done(run_merge, left):
         watch.advance(task.order.bytes)
         found.append(merged)
