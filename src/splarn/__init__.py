@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from splarn.core.check.checking import CheckResult
     from splarn.core.errors import OutsideError, RequestError, ShortfallError, SplarnError
     from splarn.core.inference.infer import Inferred
+    from splarn.core.lake.compaction import CompactRecord
     from splarn.core.layout import Dialect, Field, Layout
     from splarn.core.layout.descriptor import read_layout, write_layout
     from splarn.core.load import LoadRecord
@@ -32,6 +33,7 @@ if TYPE_CHECKING:
     from splarn.core.tuning.plan_file import Plan, read_plan, write_plan
     from splarn.core.tuning.trial import Trial
     from splarn.core.tuning.whatif import WhatIf
+    from splarn.library.compacting import compact
     from splarn.library.loading import load, run, undo
     from splarn.library.preparing import check, infer_layout, shape, ship, survey
     from splarn.library.tuning import Swept, decision, fit, forecast, plan, space, sweep, trials
@@ -59,7 +61,9 @@ _HOMES = {
     "splarn.core.tuning.trial": ("Trial",),
     "splarn.core.tuning.whatif": ("WhatIf",),
     "splarn.library.loading": ("load", "run", "undo"),
+    "splarn.core.lake.compaction": ("CompactRecord",),
     "splarn.core.unload": ("UnloadRecord",),
+    "splarn.library.compacting": ("compact",),
     "splarn.library.unloading": ("unload",),
     "splarn.library.preparing": ("check", "infer_layout", "shape", "ship", "survey"),
     "splarn.library.tuning": (
@@ -72,6 +76,7 @@ _HOME = {name: module for module, names in _HOMES.items() for name in names}
 __all__ = [
     "Catalogue",
     "CheckResult",
+    "CompactRecord",
     "Configuration",
     "Decided",
     "Dialect",
@@ -99,6 +104,7 @@ __all__ = [
     "WhatIf",
     "__version__",
     "check",
+    "compact",
     "decision",
     "fit",
     "forecast",

@@ -11,6 +11,7 @@ from typing import Any
 import pyarrow.parquet as pq
 import pytest
 
+import splarn as library
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.lake.compaction import CompactPlan, CompactRequest, chosen, compact
 from splarn.core.lake.ordering import in_order, regrouped
@@ -71,7 +72,7 @@ def test_files_become_fewer_and_every_load_can_still_be_taken_back(
     asked = f"SELECT count(*), count(*) FILTER (reading_no BETWEEN 201 AND 300) FROM {table}"
     assert undo(opener(lake), loads[2]).rows_removed == 100
     assert ask(lake, asked) == [(400, 0)]
-    assert merged(lake, table, sort=("reading_no",)).verified is True
+    assert library.compact(lake, table=table, sort=["reading_no"]).verified is True
     for path in files_of(lake, table):
         numbers = pq.read_table(path).column("reading_no").to_pylist()
         assert numbers == sorted(numbers)

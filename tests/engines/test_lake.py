@@ -307,6 +307,15 @@ def test_what_went_wrong_is_one_sentence_and_loses_nothing(
     with pytest.raises(OutsideError, match=rf"Reading .*{gone.name} failed"):
         digests(lake, table)
     gone.write_bytes(kept)
+    # Looking makes nothing, and a catalog that is gone is missed.
+    with session_of(f"lake:///{tmp_path}/other") as session:
+        assert (session.notes.loads(), session.tables.columns(table)) == ([], None)
+    assert not (tmp_path / "other").exists()
+    catalog = Path(lake.removeprefix("lake:///"), "catalog.db")
+    catalog.rename(tmp_path / "away.db")
+    with pytest.raises(OutsideError, match=r"catalog\.db of .* is gone, and there are files"):
+        run(lake, table, files[1], table_mode="append")
+    (tmp_path / "away.db").rename(catalog)
     assert undo(opener(lake), record.load_id).rows_removed == 400
     for url, said in (
         ("lake://", "needs a folder"), ("lake:///x?region=1", "has no region"),

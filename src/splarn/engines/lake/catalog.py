@@ -11,9 +11,10 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 from functools import cached_property
+from pathlib import Path
 from typing import Any
 
-from splarn.core.errors import OutsideError, RequestError, SplarnError
+from splarn.core.errors import OutsideError, SplarnError
 from splarn.core.lake.columns import LakeColumn
 from splarn.core.lake.writing import DataFile, plain_path
 from splarn.core.layout.file_layout import FileLayout, PartitionField, read_file_layout
@@ -145,6 +146,24 @@ class LakeCatalog:
         self._files: dict[tuple[str, int], list[TableFile]] = {}
 
     @cached_property
+    def _file(self) -> Path | None:
+        """The file of a catalog that is one."""
+        kind, _, path = self._settings["uri"].partition(":///")
+        return Path(path) if kind == "sqlite" else None
+
+    @property
+    def _is_missing(self) -> bool:
+        """Whether there is no catalog yet. Raises OutsideError where there was one."""
+        if self._file is None or self._file.exists() or "_catalog" in self.__dict__:
+            return False
+        if any(name.endswith(".metadata.json") for name in self.storage.names(self.storage.root)):
+            raise OutsideError(
+                f"The catalog {self._file} of {self.place} is gone, and there are files of tables: "
+                "put it back, or name another folder."
+            )
+        return True
+
+    @cached_property
     def _catalog(self) -> Any:
         with self.failing("Opening the catalog of"):
             return metadata.open_catalog(self._name, self._settings, self.storage)
@@ -156,6 +175,8 @@ class LakeCatalog:
 
     def look(self) -> None:
         """Raises OutsideError where the catalog cannot be reached."""
+        if self._is_missing:
+            return
         with self.failing("Asking"):
             self._catalog.list_namespaces()
 
@@ -163,6 +184,8 @@ class LakeCatalog:
         """A table, None where there is none."""
         from pyiceberg.exceptions import NoSuchNamespaceError, NoSuchTableError
 
+        if self._is_missing:
+            return None
         with self.failing("Looking for", name):
             try:
                 return LakeTable(self, self._catalog.load_table(identifier(name)))
@@ -171,6 +194,8 @@ class LakeCatalog:
 
     def names(self) -> list[str]:
         """All tables."""
+        if self._is_missing:
+            return []
         with self.failing("Listing the tables of"):
             found = []
             for space in self._catalog.list_namespaces():
@@ -343,13 +368,6 @@ class LakeCatalog:
             yield
         except SplarnError:
             raise
-        except ModuleNotFoundError as error:
-            if (error.name or "").partition(".")[0] != "pyiceberg":
-                raise
-            raise RequestError(
-                f"{self.place} needs the package pyiceberg, which is not installed: "
-                "pip install 'splarn[lake]'."
-            ) from None
         except Exception as error:
             if isinstance(error, told):
                 raise

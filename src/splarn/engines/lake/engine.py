@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Mapping
+from importlib.util import find_spec
 from pathlib import Path
 from typing import ClassVar
 
@@ -89,6 +90,11 @@ class LakeEngine:
 
     def connect(self) -> LakeSession:
         """Opens a session. Raises OutsideError when it cannot be reached."""
+        if find_spec("pyiceberg") is None:
+            raise RequestError(
+                f"{self.place} needs the package pyiceberg, which is not installed: "
+                "pip install 'splarn[lake]'."
+            )
         if self._folder is not None and not self._folder.parent.is_dir():
             raise RequestError(
                 f"The folder {self._folder.parent} for {self.place} does not exist: make it or "

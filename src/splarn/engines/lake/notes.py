@@ -13,7 +13,9 @@ class LakeNotes(Concern):
     """A load's rows and the note that they are in come by one commit of the table."""
 
     def loads(self, table: str | None = None) -> list[LoadNote]:
-        """See Notes."""
+        """See Notes. Of all tables only where the catalog answers."""
+        if table is None:
+            self.link.catalog.look()
         return self.link.loads(table)
 
     def parts(self, load_ids: Sequence[str]) -> list[PartNote]:
