@@ -33,10 +33,12 @@ if TYPE_CHECKING:
     from splarn.core.tuning.plan_file import Plan, read_plan, write_plan
     from splarn.core.tuning.trial import Trial
     from splarn.core.tuning.whatif import WhatIf
+    from splarn.core.unload import UnloadRecord
     from splarn.library.compacting import compact
     from splarn.library.loading import load, run, undo
     from splarn.library.preparing import check, infer_layout, shape, ship, survey
     from splarn.library.tuning import Swept, decision, fit, forecast, plan, space, sweep, trials
+    from splarn.library.unloading import unload
     from splarn.report.facts import Decided
 
 # Where each public name lives; imported when first asked for, so that commands start quickly.

@@ -161,16 +161,17 @@ def _history(context: Context, open_engine: OpenEngine, name: str) -> int:
             raise RequestError(f"There is no table {name} in {engine.place}.")
         states = merging.history(table)
     when = [datetime.fromtimestamp(one.since, UTC) for one in states]
+    named = any(one.names for one in states)
     context.out.table(
         [
             "since (UTC)", "what", Column("loads", 2), ">rows", ">files", ">size",
-            Column("kept as", 1),
+            *([Column("kept as", 1)] if named else []),
         ],
         (
             (
                 f"{at:%Y-%m-%d %H:%M:%S}", one.what + " (now)" * one.now,
                 "\n".join(one.loads), f"{one.rows:,}", f"{one.files:,}", show_size(one.bytes),
-                "\n".join(one.names),
+                *(["\n".join(one.names)] if named else []),
             )
             for at, one in zip(when, states, strict=True)
         ),
