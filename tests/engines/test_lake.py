@@ -22,6 +22,7 @@ from splarn.engines import open_engine, opener
 from splarn.engines.lake.catalog import LakeCatalog
 from splarn.engines.lake.metadata import store_settings
 from splarn.engines.lake.storage import Storage, local_path
+from splarn.engines.sql.claims import MachineClaims
 from tests.conftest import ask
 from tests.engines.lives import digests, readings, request, run, session_of
 from tests.engines.rest_catalog import served
@@ -405,3 +406,39 @@ def test_a_catalog_over_http_keeps_the_same_promises(
         assert "other" not in str(refused.value).replace("another", "")
     with pytest.raises(OutsideError, match="failed"):
         run(lake, table, files[0])
+
+
+def test_the_same_load_of_two_machines_is_in_once(
+    lake: str, table: str, files: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Locks are of one machine; without them the commit alone keeps two loaders apart."""
+    for name in ("claim", "take_turn"):
+        monkeypatch.setattr(MachineClaims, name, lambda self, what: True)
+    run(lake, table, files[0], levers=MONTHS)
+    wanted = request(lake, table, files[1], table_mode="append")
+    carry_out, others = LakeCatalog._carry_out, list[Any]()
+
+    def meanwhile(what: Callable[[str], Any]) -> None:
+        def beside(self: LakeCatalog, found: Any, change: Any) -> None:
+            if change.add and not others:
+                others.append("begins")
+                (load_id,) = change.notes
+                others.append(what(load_id))
+            carry_out(self, found, change)
+
+        others.clear()
+        monkeypatch.setattr(LakeCatalog, "_carry_out", beside)
+
+    meanwhile(lambda load_id: load(wanted, Inline()))
+    with pytest.raises(OutsideError, match="Another loader is at work"):
+        load(wanted, Inline())
+    assert ask(lake, f"SELECT count(*) FROM {table}") == [(1300,)]
+    assert load(wanted, Inline()).done_before
+    undo(opener(lake), others[1].load_id)
+    # One takes back what the other is about to commit.
+    meanwhile(lambda load_id: undo(opener(lake), load_id))
+    with pytest.raises(OutsideError, match=r"Another loader|is gone|failed"):
+        load(request(lake, table, files[1], table_mode="append"), Inline())
+    assert ask(lake, f"SELECT count(*) FROM {table}") == [(400,)]
+    assert run(lake, table, files[1], table_mode="append").rows_loaded == 900
+    assert ask(lake, f"SELECT count(*), count(DISTINCT reading_no) FROM {table}") == [(1300, 1200)]

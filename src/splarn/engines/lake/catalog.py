@@ -283,6 +283,13 @@ class LakeCatalog:
 
     def _carry_out(self, table: LakeTable, change: Change) -> None:
         found = table.found
+        for key, value in change.seen.items():
+            if table.properties.get(key) != value:
+                raise OutsideError(
+                    f"Another loader is at work on {key.removeprefix(LOAD)} in {self.place}: what "
+                    "is noted of it changed meanwhile, so nothing was committed; run the same "
+                    "command again."
+                )
         # We try again ourselves, and look before we do.
         found.metadata.properties["commit.retry.num-retries"] = "0"
         transaction = found.transaction()
@@ -336,6 +343,12 @@ class LakeCatalog:
         there = {one.file.path: one for one in table.files(table.snapshot)}
         gone = set(there) if change.empties else change.remove
         missing = gone - set(there)
+        twice = [one.file.path for one in change.add if one.file.path in set(there) - gone]
+        if twice:
+            raise OutsideError(
+                f"{twice[0]} is in the table already: another loader brought it in meanwhile, so "
+                "nothing was committed; run the same command again."
+            )
         if missing:
             raise FilesGoneError(
                 f"{sorted(missing)[0]} is no file of the table any more: somebody else has changed "

@@ -55,7 +55,7 @@ class Change:
 
     With `anew` the table gets the columns and the layout of those rows. `back` is a table as it was
     that takes this one's place. `keep` and `let_go` are names of the table as it is before this
-    change, and of earlier ones.
+    change, and of earlier ones. `seen` are the properties that it goes by, as they were looked at.
     """
 
     create: tuple[tuple[LakeColumn, ...], FileLayout] | None = None
@@ -71,6 +71,7 @@ class Change:
     notes: dict[str, LoadNote] = field(default_factory=dict)
     forgotten: set[str] = field(default_factory=set)
     expire: set[int] = field(default_factory=set)
+    seen: dict[str, str | None] = field(default_factory=dict)
     properties: dict[str, str] = field(default_factory=dict)
     summary: dict[str, str] = field(default_factory=dict)
 

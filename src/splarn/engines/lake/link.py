@@ -324,10 +324,13 @@ class LakeLink:
                 parts = self.book.put_parts(note.load_id, [one.note for one in entries.values()])
                 done.append(note.load_id)
             document = load_document(note, parts)
+            found = self.table(table)
+            key = LOAD + note.load_id
+            change.seen[key] = None if found is None else found.properties.get(key)
             if change.drop:
                 self.book.put_gone(note.load_id, document)
             else:
-                change.properties[LOAD + note.load_id] = self._kept(note.load_id, document)
+                change.properties[key] = self._kept(note.load_id, document)
         if change.drop:
             for load_id, document in self._documents(table).items():
                 if load_id not in change.notes:
