@@ -11,6 +11,7 @@ from typing import Any
 import pyarrow.parquet as pq
 import pytest
 from pyiceberg.catalog.sql import SqlCatalog
+from pyiceberg.types import DoubleType, IntegerType, ListType
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.lake.compaction import CompactRequest, compact
@@ -274,6 +275,24 @@ def test_other_writers_are_waited_for_and_kept(
         undo(opener(lake), again.load_id)
 
 
+def test_columns_that_nothing_here_writes_are_left_alone(
+    lake: str, table: str, files: tuple[Path, Path]
+) -> None:
+    run(lake, table, files[0])
+    found = table_of(lake, table)
+    with found.update_schema() as update:
+        update.add_column("marks", ListType(100, IntegerType(), element_required=False))
+        update.add_column("later", DoubleType())
+    record = run(lake, table, files[1], table_mode="append")
+    rows = table_of(lake, table).scan().to_arrow()
+    assert (len(rows), rows.column("marks").null_count, rows.column("later").null_count) == (
+        1300, 1300, 1300,
+    )  # fmt: skip
+    with pytest.raises(RequestError, match=r"column marks of the type list<int>"):
+        compact(CompactRequest(opener(lake), table))
+    assert undo(opener(lake), record.load_id).rows_removed == 900
+
+
 def test_loads_of_many_tables_and_at_once_are_all_in(lake: str, table: str, tmp_path: Path) -> None:
     parts = [readings(tmp_path / f"{n}.csv", 1 + n * 100, 100 + n * 100) for n in range(6)]
     run(lake, table, parts[0], levers=MONTHS)
@@ -335,6 +354,7 @@ def test_what_went_wrong_is_one_sentence_and_loses_nothing(
         ("month(dya)", "dya, which is no field .the nearest is day"), ("zstd(99)", "no level 99"),
         ("sort()", "names no column"), ("bucket(gauge)", "written like bucket"),
         ("month(day) month(day)", "something twice"), ("snappy(3)", "no levels"),
+        ("month(day", "a bracket"),
     ):  # fmt: skip
         with pytest.raises(RequestError, match=said):
             load(request(lake, table, files[0], levers=LoadLevers(file_layout=layout)), Inline())

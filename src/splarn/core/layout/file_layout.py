@@ -82,6 +82,11 @@ def read_file_layout(text: str) -> FileLayout:
     made = FileLayout()
     if text.strip() in ("", PLAIN):
         return made
+    if text.count("(") != text.count(")"):
+        raise RequestError(
+            f"The layout of files {text!r} opens a bracket that it does not close, or the other "
+            "way round."
+        )
     at = 0
     while at < len(text.rstrip()):
         word = _WORD.match(text, at)

@@ -31,7 +31,8 @@ def begun(link: LakeLink, name: str, layout: Layout | None = None) -> Side:
     )
     spec: int | None = None
     if layout is None and not differs:
-        columns = link.columns(table) or ()
+        # Columns of kinds that nothing here writes stay empty in new files.
+        columns = tuple(one for one in link.columns(table) or () if one.arrow_type is not None)
         spec = 0 if found is None else found.spec
         made = replace(wanted, partition=kept.partition, sort=kept.sort)
     elif layout is None and not note.details.swaps:

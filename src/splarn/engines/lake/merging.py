@@ -57,7 +57,14 @@ class LakeMerging(Concern):
 
     def basis(self, table: str) -> Any:
         """See Merging."""
-        return self.link.columns(table) or (), self.link.layout(table)
+        columns = self.link.columns(table) or ()
+        for one in columns:
+            if one.arrow_type is None:
+                raise RequestError(
+                    f"{table} has the column {one.name} of the type {one.type}, which is not "
+                    "written here: its files cannot be merged."
+                )
+        return columns, self.link.layout(table)
 
     def merge(self, order: MergeOrder) -> Merged:
         """See Merging. The catalog is not asked: the commit sees whether the files are there."""
