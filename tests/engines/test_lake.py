@@ -15,6 +15,7 @@ from pyiceberg.types import DoubleType, IntegerType, ListType
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.lake.compaction import CompactRequest, compact
+from splarn.core.layout.descriptor import write_layout
 from splarn.core.layout.file_layout import read_file_layout
 from splarn.core.load import load, undo
 from splarn.core.target.levers import LoadLevers
@@ -24,8 +25,8 @@ from splarn.engines.lake.catalog import LakeCatalog
 from splarn.engines.lake.metadata import store_settings
 from splarn.engines.lake.storage import Storage, local_path
 from splarn.engines.sql.claims import MachineClaims
-from tests.conftest import ask
-from tests.engines.lives import digests, readings, request, run, session_of
+from tests.conftest import Splarn, ask
+from tests.engines.lives import GAUGES, digests, readings, request, run, session_of
 from tests.engines.rest_catalog import served
 
 # What is killed leaves files open.
@@ -462,3 +463,35 @@ def test_the_same_load_of_two_machines_is_in_once(
     assert ask(lake, f"SELECT count(*) FROM {table}") == [(400,)]
     assert run(lake, table, files[1], table_mode="append").rows_loaded == 900
     assert ask(lake, f"SELECT count(*), count(DISTINCT reading_no) FROM {table}") == [(1300, 1200)]
+
+
+def test_sweeps_try_layouts_and_plans_carry_them_out(splarn: Splarn, tmp_path: Path) -> None:
+    lake = f"lake:///{tmp_path}/lake"
+    (tmp_path / "in").mkdir()
+    readings(tmp_path / "in" / "a.csv", 1, 4000)
+    words = [
+        "--to",
+        lake,
+        "--layout",
+        "layout.json",
+        "--load-streams",
+        "1",
+        "--part-size",
+        "8KiB,16KiB",
+    ]
+    write_layout(GAUGES, tmp_path / "layout.json")
+    swept = splarn("sweep", "in/a.csv", *words, "--file-layout", "plain,month(day) sort(level)",
+                   "--sample", "16KiB", "--strategy", "grid", "--repeats", "1", "--json",
+                   "--batch-rows", "0", "--codec", "none", "--workers", "1")  # fmt: skip
+    tried = {trial["configuration"]["file_layout"] for trial in swept.json["trials"]}
+    assert tried == {"plain", "month(day) sort(level)"}
+    # Nothing of a trial is left.
+    left = [path for path in (tmp_path / "lake").rglob("*") if path.is_file()]
+    assert [path.name for path in left] == ["catalog.db"]
+    planned = splarn("plan", "in/a.csv", *words, "--table", "gauges", "--file-layout",
+                     "month(day) sort(level)", "--json")  # fmt: skip
+    assert planned.code == 0, planned.err
+    ran = splarn("run", "plan.json", "--json").json
+    assert (ran["load"]["verified"], ran["load"]["rows_loaded"]) == (True, 4000)
+    assert all(path.parent.name.startswith("day_month=") for path in files_of(lake, "gauges"))
+    assert splarn("undo", ran["load"]["load_id"], "--to", lake, "--yes").code == 0

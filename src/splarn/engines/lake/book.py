@@ -149,9 +149,17 @@ class Book:
         """Keeps what is known of a load whose table is gone."""
         self._write(f"{self.root}/gone/{quote(load_id, safe='')}.json", document)
 
-    def forget_gone(self, load_id: str) -> None:
-        """Forgets it."""
+    def forget(self, load_id: str, table: str) -> None:
+        """Forgets that there ever was a load."""
         self.storage.remove(f"{self.root}/gone/{quote(load_id, safe='')}.json")
+        self.storage.remove(self._id(load_id, table))
+        for uri in self.storage.names(f"{self.root}/loads"):
+            if uri.rpartition("/")[2].startswith(f"{load_id}-"):
+                self.storage.remove(uri)
+        self.close(load_id)
+
+    def _id(self, load_id: str, table: str) -> str:
+        return f"{self.root}/ids/{load_id}@{quote(table, safe='')}"
 
     def _read(self, uri: str) -> Any:
         data = self.storage.read(uri)

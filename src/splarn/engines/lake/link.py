@@ -333,9 +333,11 @@ class LakeLink:
                 change.properties[key] = self._kept(note.load_id, document)
         if change.drop:
             for load_id, document in self._documents(table).items():
-                if load_id not in change.notes:
+                if load_id not in change.notes and load_id not in change.forgotten:
                     self.book.put_gone(load_id, document)
         if self.table(table) is None and change.create is None and not change.drop:
+            for load_id in change.forgotten:
+                self.book.forget(load_id, table)
             # Notes of a table that is gone.
             for note in change.notes.values():
                 parts = self.parts_name(table, note.load_id)
@@ -346,6 +348,8 @@ class LakeLink:
         self.catalog.commit(table, change)
         for load_id in done:
             self.book.close(load_id)
+        for load_id in change.forgotten:
+            self.book.forget(load_id, table)
 
     def _kept(self, load_id: str, document: dict[str, object]) -> str:
         """A load's note as the table's properties have it: a long one by the name of a file."""
