@@ -144,7 +144,7 @@ def varying(out: Output, configurations: Sequence[Configuration]) -> dict[str, C
         same = ", ".join(
             f"{LEVERS[lever].words} {first.show(lever)}"
             for lever in LEVERS
-            if lever in alike and (lever != "transfer_streams" or first.transfer_streams)
+            if lever in alike and getattr(first, lever) != LEVERS[lever].unsaid
         )
         out.say(f"The same for all: {same}.")
     return {lever: _column(lever) for lever in LEVERS if lever not in alike}

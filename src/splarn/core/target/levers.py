@@ -19,7 +19,7 @@ class Lever:
     `read` makes a value of what a person writes, `show` is the reverse. `defaults` are the values
     of a space that says nothing of it. `also` is an option's name of before, which is still taken.
     `known` are the only values, the first of which every target has; empty where there are too many
-    to list. `least` is the smallest number it may be.
+    to list. `least` is the smallest number it may be, `unsaid` a value that is not worth a word.
     """
 
     name: str
@@ -34,6 +34,7 @@ class Lever:
     known: tuple[str, ...] = ()
     least: int | None = None
     also: tuple[str, ...] = ()
+    unsaid: Any = ...
 
     @property
     def usual(self) -> Any:
@@ -149,6 +150,7 @@ class LoadLevers:
         read=_file_layout,
         metavar="LAYOUTS",
         defaults=("plain",),
+        unsaid="plain",
     )
 
     @property
@@ -183,8 +185,6 @@ def way_of_writing(levers: LoadLevers) -> str:
 
 
 def shown_way(*values: str) -> str:
-    """The same of the values alone; one that has no list of values is named where it is unusual."""
+    """The same of the values alone, but for those that are not worth a word."""
     told = zip(LOAD_LEVERS.values(), values, strict=True)
-    return ", ".join(
-        f"{one.name} {value}" for one, value in told if one.known or value != one.usual
-    )
+    return ", ".join(f"{one.name} {value}" for one, value in told if value != one.unsaid)

@@ -77,6 +77,7 @@ class Configuration(LoadLevers):
         show=lambda streams: str(streams) if streams else "none",
         defaults=(0,),
         least=0,
+        unsaid=0,
     )
     load_streams: int = lever(
         "load streams",
