@@ -82,6 +82,7 @@ def test_files_become_fewer_and_every_load_can_still_be_taken_back(
             assert ask(lake, f"SELECT count(*) FROM {table}") == [(400 - 100 * number,)]
 
 
+@pytest.mark.no_cover
 @pytest.mark.parametrize("landed", [False, True], ids=["before", "after"])
 def test_a_compaction_killed_at_any_step_goes_on_and_leaves_nothing(
     lake: str, table: str, loads: list[str], landed: bool, monkeypatch: pytest.MonkeyPatch

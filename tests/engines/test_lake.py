@@ -79,6 +79,7 @@ def files_of(lake: str, table: str) -> list[Path]:
     return [local_path(task.file.file_path) for task in tasks]
 
 
+@pytest.mark.no_cover
 @pytest.mark.parametrize(
     ("mode", "levers", "landed"),
     [("create", MONTHS, False), ("append", LoadLevers(), True), ("empty", LoadLevers(), False),
@@ -128,6 +129,7 @@ def test_a_load_killed_at_any_step_ends_in_its_rows_once_and_can_be_taken_back(
     assert undo(opener(lake), first.load_id).rows_removed == 400
 
 
+@pytest.mark.no_cover
 def test_an_undo_that_is_killed_at_any_step_is_given_again(
     lake: str, table: str, files: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -183,6 +185,7 @@ def test_files_lie_as_they_were_asked_for(lake: str, table: str, files: tuple[Pa
     assert ask(lake, f"SELECT count(*) FROM {table}") == [(1700,)]
 
 
+@pytest.mark.no_cover
 def test_a_month_that_comes_again_takes_its_own_place(
     lake: str, table: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -373,6 +376,7 @@ def test_layouts_of_files_read_back_as_they_are_written(text: str) -> None:
     assert read_file_layout(text.replace(" ", ", ").replace("(day)", "( day )")).text() == text
 
 
+@pytest.mark.no_cover
 def test_a_warehouse_in_a_store_holds_the_same(
     s3: str, table: str, files: tuple[Path, Path], tmp_path: Path
 ) -> None:
@@ -393,6 +397,7 @@ def test_a_warehouse_in_a_store_holds_the_same(
     assert not list((tmp_path / "lake").glob("*/"))
 
 
+@pytest.mark.no_cover
 def test_a_catalog_over_http_keeps_the_same_promises(
     table: str, files: tuple[Path, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -429,6 +434,7 @@ def test_a_catalog_over_http_keeps_the_same_promises(
         run(lake, table, files[0])
 
 
+@pytest.mark.no_cover
 def test_the_same_load_of_two_machines_is_in_once(
     lake: str, table: str, files: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -465,6 +471,7 @@ def test_the_same_load_of_two_machines_is_in_once(
     assert ask(lake, f"SELECT count(*), count(DISTINCT reading_no) FROM {table}") == [(1300, 1200)]
 
 
+@pytest.mark.no_cover
 def test_sweeps_try_layouts_and_plans_carry_them_out(splarn: Splarn, tmp_path: Path) -> None:
     lake = f"lake:///{tmp_path}/lake"
     (tmp_path / "in").mkdir()

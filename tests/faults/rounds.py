@@ -203,7 +203,7 @@ ROUNDS: tuple[tuple[int, Callable[[World], None]], ...] = (
     (10, by_description),
     (5, unsteady),
     (10, built),
-    (10, in_a_lake),
+    (4, in_a_lake),
 )
 
 
