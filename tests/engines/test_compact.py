@@ -5,13 +5,16 @@ from __future__ import annotations
 import itertools
 import os
 import threading
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
 import splarn as library
+from splarn.core import kernel
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.lake.compaction import CompactPlan, CompactRequest, chosen, compact
 from splarn.core.lake.ordering import in_order, regrouped
@@ -23,6 +26,7 @@ from splarn.core.target.merging import Merged, MergeOrder, SeenFile
 from splarn.engines import opener
 from splarn.engines.lake.catalog import LakeCatalog
 from splarn.engines.lake.merging import LakeMerging
+from splarn.engines.lake.storage import local_path
 from tests.conftest import Splarn, ask
 from tests.engines.lives import digests, readings, run
 from tests.engines.test_lake import Killed, files_of, kill, table_of
@@ -104,6 +108,33 @@ def test_a_compaction_killed_at_any_step_goes_on_and_leaves_nothing(
     assert (len(files_of(lake, table)), digests(lake, table)) == (9, before)
     folder = Path(lake.removeprefix("lake:///"))
     assert list((folder / "splarn" / "merged").rglob("*.json")) == []
+
+
+@pytest.mark.parametrize("quick", [True, False])
+def test_new_files_that_hold_other_values_are_not_committed(
+    lake: str, table: str, loads: list[str], quick: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also where the quick hash was not built."""
+    monkeypatch.setattr(kernel, "available", lambda: quick)
+    written, before = LakeMerging._written, digests(lake, table)
+
+    def spoiled(self: LakeMerging, order: MergeOrder, files: Any) -> Any:
+        made = written(self, order, files)
+        path = local_path(made[0].path)
+        rows = pq.read_table(path)
+        other = rows.column("gauge").to_pylist()
+        other[0] = other[0][::-1]
+        field = rows.schema.field("gauge")
+        rows = rows.set_column(1, field, pa.array(other))
+        pq.write_table(rows, path, compression="zstd")
+        return [replace(made[0], bytes=path.stat().st_size), *made[1:]]
+
+    monkeypatch.setattr(LakeMerging, "_written", spoiled)
+    with pytest.raises(OutsideError, match="or other values: nothing was changed"):
+        merged(lake, table)
+    monkeypatch.setattr(LakeMerging, "_written", written)
+    assert merged(lake, table).verified is True
+    assert digests(lake, table) == before
 
 
 def test_merges_that_were_written_are_not_written_again(
