@@ -2,10 +2,26 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Mapping
+from typing import Any, ClassVar
 
 from splarn.core.target.merging import Merging
 from splarn.core.target.tables import TableIndex
+
+
+class PlainEngine:
+    """An engine that is no file, writes in one way and keeps its promises without a word more."""
+
+    gathers = False
+    sets_aside = True
+    promises: tuple[str, ...] = ()
+    is_file = False
+    processes_here: tuple[str, ...] = ()
+    levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
+        "durability": ("full",),
+        "indexes": ("keep",),
+        "route": ("straight",),
+    }
 
 
 class PlainSession:

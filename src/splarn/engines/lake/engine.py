@@ -27,7 +27,7 @@ from splarn.engines.lake.outgoing import LakeOutgoing
 from splarn.engines.lake.rows import LakeRows
 from splarn.engines.lake.storage import Storage, uri_of
 from splarn.engines.lake.tables import LakeTables
-from splarn.engines.plain import PlainSession
+from splarn.engines.plain import PlainEngine, PlainSession
 from splarn.engines.sql.claims import MachineClaims
 
 CATALOG = "catalog.db"
@@ -38,7 +38,7 @@ FOLDER_WANTED = (
 )
 
 
-class LakeEngine:
+class LakeEngine(PlainEngine):
     """A folder with a catalog in an SQLite file, or a catalog that is reached over HTTP."""
 
     name = "lake"
@@ -47,16 +47,7 @@ class LakeEngine:
     reads_parts = False
     gathers = True
     has_sizes = False
-    sets_aside = True
-    promises: tuple[str, ...] = ()
-    is_file = False
-    processes_here: tuple[str, ...] = ()
-    levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
-        "durability": ("full",),
-        "indexes": ("keep",),
-        "route": ("straight",),
-        "file_layout": (),
-    }
+    levers: ClassVar[Mapping[str, tuple[str, ...]]] = {**PlainEngine.levers, "file_layout": ()}
 
     def __init__(self, url: URL) -> None:
         query = {key: str(value) for key, value in url.query.items()}

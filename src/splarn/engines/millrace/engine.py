@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
-from typing import ClassVar
 
 from sqlalchemy.engine import URL
 
@@ -23,12 +21,12 @@ from splarn.engines.millrace.parts import (
     MillraceRows,
     MillraceTables,
 )
-from splarn.engines.plain import PlainSession
+from splarn.engines.plain import PlainEngine, PlainSession
 
 PORT = 27620
 
 
-class MillraceEngine:
+class MillraceEngine(PlainEngine):
     """A Millrace at an address. Its tables are made by loads; it knows no SQL."""
 
     name = "millrace"
@@ -36,16 +34,6 @@ class MillraceEngine:
     in_process = True
     reads_parts = True
     has_sizes = True
-    gathers = False
-    sets_aside = True
-    promises: tuple[str, ...] = ()
-    is_file = False
-    processes_here: tuple[str, ...] = ()
-    levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
-        "durability": ("full",),
-        "indexes": ("keep",),
-        "route": ("straight",),
-    }
 
     def __init__(self, url: URL) -> None:
         if url.password or url.database:
