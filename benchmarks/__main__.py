@@ -16,12 +16,13 @@ from benchmarks.lake import LAKE
 from benchmarks.load import LOADS
 from benchmarks.measure import Row, show
 from benchmarks.prepare import PREPARE
+from benchmarks.scans import SCANS
 from benchmarks.sweeps import SWEEPS
 from benchmarks.unload import UNLOAD
 
 ALL = {
     **PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE, **FORETOLD, **FLOW, **DESCRIBED, **UNLOAD,
-    **LAKE,
+    **LAKE, **SCANS,
 }  # fmt: skip
 
 

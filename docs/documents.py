@@ -47,6 +47,43 @@ SHARED: dict[str, Shape] = {
         "extrapolated_levers?": ["text A lever in which it does."],
         "on_frontier?": "boolean Whether none is both faster and cheaper.",
     },
+    "read": {
+        "bytes": "number Fetched.", "requests": "number Fetches.", "files": "number Opened.",
+        "groups": "number Row groups of which something is fetched.",
+        "rows": "number In these.", "seconds": "number That it takes.",
+    },
+    "scans": {
+        "rows": "number Of the delivery.", "bytes": "number Unpacked.",
+        "looked_at": {
+            "bytes": "number Unpacked.", "whole": "boolean Whether nothing was left out.",
+            "beginnings_only": "boolean Whether of packed files only the beginnings were seen.",
+        },
+        "months": "number For which rows are kept and asked.", "currency": "text Of costs.",
+        "questions": [{
+            "name": "text As it was called.", "question": "text As it is written.",
+            "share": "number Of the rows that fit.", "monthly": "number How often a month.",
+        }],
+        "kept": [{
+            "kept_as": "text How rows are kept.",
+            "delivered": "boolean Whether that is how they came.",
+            "files": "number How many.", "bytes": "number Of all of them.",
+            "questions": ["$read"],
+            "monthly": {
+                "bytes": "number Fetched by all questions of a month.",
+                "requests": "number Fetches.", "files": "number Opened.",
+                "groups": "number Of row groups.", "rows": "number In these.",
+                "seconds": "number That they take.", "cost": "number That they cost.",
+                "keeping": "number That keeping the rows costs.",
+            },
+            "writing": {"seconds": "number That making the files takes.", "cost": "number Of it."},
+            "total": "number What all costs over the months.",
+            "paid_after": {
+                "money": "number? Questions after which writing has paid for itself in money.",
+                "time": "number? The same in time.",
+            },
+        }],
+        "best": "text Which costs least.",
+    },
     "finding": {
         "kind": "text What was found, as many-small.", "message": "text In a sentence.",
         "path": "text? The file, null for all of them.",
@@ -420,10 +457,10 @@ DOCUMENTS: dict[str, Shape] = {
         "slower": ["text A side that is slower than --fail-if-slower allows."],
     },
     "forecast": {
-        "sweep_id": "text What it was learnt from.", "currency": "text Of costs.",
-        "configurations": "integer In the space.", "volume": "$volume",
-        "times_tried": "number Over the largest trial.", "forecasts": ["$forecast"],
-        "volumes": ["$foretold"],
+        "sweep_id?": "text What it was learnt from; missing where only questions are told.",
+        "currency": "text Of costs.", "configurations?": "integer In the space.",
+        "volume?": "$volume", "times_tried?": "number Over the largest trial.",
+        "forecasts": ["$forecast"], "volumes?": ["$foretold"], "scans?": "$scans",
         "explained?": {
             "configuration": "$configuration",
             "causes": [{
@@ -456,6 +493,16 @@ DOCUMENTS: dict[str, Shape] = {
         "reasons": ["text Why this one."], "runner_up": "$forecast?",
         "plan": "text? The file; null where none was written.",
         "increment?": "$increment", "kinds?": ["$planned_kind"],
+        "shapes?": [{
+            "file_layout": "text How files are laid out.", "part_size": "integer Of the parts.",
+            "meets_limits": "boolean Whether a load into it does.",
+            "load": {"seconds": "number Of the best load.", "cost": "number Of it."},
+            "monthly": {
+                "bytes": "number That a month's questions read.", "seconds": "number They take.",
+                "cost": "number They cost.", "keeping": "number That keeping the rows costs.",
+            },
+            "total": {"seconds": "number Load and all questions.", "cost": "number Of them."},
+        }],
     },
     "run": {**_RUN, "others?": [_RUN]},
     "run --dry": {**_DRY, "others?": [_DRY]},

@@ -37,6 +37,7 @@ UPWARD = {
 ROOMS = (
     "errors", "units", "parameters", "work", "layout", "kernel", "records", "source", "reading",
     "inference", "check", "survey", "prices", "target", "lake", "shape", "ship", "load", "unload",
+    "scans",
     "ledger",
     "flow",
     "tuning", "run", "job", "measured", "tidy",

@@ -9,6 +9,8 @@ import typer
 from splarn.cli.options import (
     NO_CHOICES,
     AsJson,
+    AskedMonths,
+    AskedQuestions,
     Choices,
     JobFile,
     LayoutFile,
@@ -22,8 +24,11 @@ from splarn.cli.options import (
 from splarn.core.tuning.configuration import LEVERS
 
 if TYPE_CHECKING:
+    from splarn.cli.context import Context
     from splarn.cli.output import Output
+    from splarn.cli.scans import Asked
     from splarn.core.tuning.columns import Volume
+    from splarn.core.tuning.configuration import Space
     from splarn.core.tuning.forecast import Forecast
 
 
@@ -72,6 +77,27 @@ def forecast(
     explain: Annotated[
         bool, typer.Option("--explain", help="Say what the first one's time is made of, and why.")
     ] = False,
+    question: AskedQuestions = None,
+    kept_as: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--kept-as",
+            metavar="LAYOUT",
+            help="How rows could be kept, as 'csv zstd(3)' or 'month(entered) sort(toll)'; "
+            "repeatable.",
+            rich_help_panel="Questions",
+        ),
+    ] = None,
+    months: AskedMonths = None,
+    latency: Annotated[
+        str | None,
+        typer.Option(
+            "--latency",
+            metavar="TIME",
+            help="What if each fetch waited so long, as 30ms.",
+            rich_help_panel="Questions",
+        ),
+    ] = None,
     choices: Choices = NO_CHOICES,
     settings: Settings = None,
     job: JobFile = None,
@@ -81,12 +107,15 @@ def forecast(
 
     Example: [bold]splarn forecast --volume 200GB,400GB --load-streams 1..8 --explain[/bold]
 
-    What reaches beyond the trials is marked. Several volumes get a table each.
+    What reaches beyond the trials is marked. Several volumes get a table each. With questions it
+    also says what these read of the rows and cost by how they are kept; that needs no sweep.
     """
     from splarn.cli.charts import show_streams
     from splarn.cli.context import Context
     from splarn.cli.learned import learn, require_sweep, say_learned, say_volume
     from splarn.cli.misuse import if_any, read
+    from splarn.cli.scans import asked_by, tell_scans
+    from splarn.core.errors import RequestError
     from splarn.core.tuning.columns import Table
     from splarn.core.tuning.forecast import forecast as foretell
     from splarn.core.tuning.volume import volume_like, volume_of
@@ -95,7 +124,9 @@ def forecast(
 
     context = Context(job, as_json, settings)
     out = context.out
-    require_sweep(context)
+    asked = asked_by(context, question, kept_as, months, link, latency)
+    if asked is None or sweep is not None:
+        require_sweep(context)
     supposed = WhatIf(
         read("--link", if_any(parse_rate), link), price_factor, files,
         read("--readers", parse_shares, readers) if readers else (0.0, 0.0),
@@ -106,7 +137,17 @@ def forecast(
     packings = [
         one for value in choices.get("packing", ()) for one in LEVERS["packing"].values(value)
     ]
-    learned = learn(context, sweep, target, chosen_layout, sources, packings=packings)
+    try:
+        if asked is not None and sweep is None:
+            require_sweep(context)
+        learned = learn(context, sweep, target, chosen_layout, sources, packings=packings)
+    except RequestError as error:
+        if asked is None or sweep is not None:
+            raise
+        told_alone = _questions_alone(context, asked, paths, layout, choices)
+        out.note(f"What loading takes is not said: {error}")
+        out.document({"currency": told_alone["currency"], "forecasts": [], "scans": told_alone})
+        return
     entry = learned.sweep
     form = str(entry.document.get("format", "csv"))
     space = context.space(choices, form, bool(entry.document.get("depot")))
@@ -127,7 +168,7 @@ def forecast(
     if supposed.words():
         out.say(f"Supposing {', '.join(supposed.words())}.")
     phases = {one.law.phase.name for one in learned.model.phases}
-    if link is not None and "ship" not in phases:
+    if link is not None and asked is None and "ship" not in phases:
         out.note("Nothing is shipped on this way, so the line makes no difference.")
     say_learned(out, learned, prices)
     documents: list[dict[str, Any]] = []
@@ -158,7 +199,36 @@ def forecast(
         from splarn.cli.explain import explained
 
         document["explained"] = explained(out, learned, told[0][0][0], supposed.volume(wanted[0]))
+    if asked is not None:
+        if volume:
+            out.note("Questions are of the files as they are, not of another volume.")
+        every = sources or context.paths(paths)
+        document["scans"] = tell_scans(
+            context, asked, every, chosen_layout or context.layout(layout, every), prices,
+            laid_out_by(space),
+        )  # fmt: skip
     out.document(document)
+
+
+def laid_out_by(space: Space) -> list[str]:
+    """The layouts of files that a space has, none where it has only the usual one."""
+    usual = LEVERS["file_layout"].usual
+    found = [str(one) for one in space.values["file_layout"]]
+    return [] if found == [usual] else found
+
+
+def _questions_alone(
+    context: Context, asked: Asked, paths: Any, layout: Any, choices: Choices
+) -> dict[str, Any]:
+    """What questions cost, where no sweep tells what loading takes."""
+    from splarn.cli.scans import tell_scans
+
+    sources = context.paths(paths)
+    chosen = context.layout(layout, sources)
+    space = context.space(choices, chosen.format)
+    return tell_scans(
+        context, asked, sources, chosen, context.prices(space.values["tier"]), laid_out_by(space)
+    )
 
 
 def _told(

@@ -77,6 +77,26 @@ VolumeSize = Annotated[
         "--volume", metavar="SIZE", help="Unpacked size to forecast for; the source's by default."
     ),
 ]
+AskedQuestions = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--question",
+        metavar="WORDS",
+        help="What is going to be asked, as 'columns(toll) where(entered 2031-04) monthly(900)'; "
+        "repeatable.",
+        rich_help_panel="Questions",
+    ),
+]
+AskedMonths = Annotated[
+    float | None,
+    typer.Option(
+        "--months",
+        metavar="N",
+        min=0.01,
+        help="How long the rows are kept and asked; 12 when left out.",
+        rich_help_panel="Questions",
+    ),
+]
 Settings = Annotated[
     list[str] | None,
     typer.Option(

@@ -10,6 +10,8 @@ import typer
 from splarn.cli.options import (
     NO_CHOICES,
     AsJson,
+    AskedMonths,
+    AskedQuestions,
     Choices,
     DepotPlace,
     JobFile,
@@ -25,6 +27,7 @@ from splarn.core.tuning.configuration import LEVERS
 
 if TYPE_CHECKING:
     from splarn.core.tuning.configuration import Configuration, Space
+    from splarn.core.tuning.keeping import KeptChoice
     from splarn.core.tuning.learning import Learned
 
 
@@ -73,6 +76,8 @@ def plan(
             help="It comes again as increments of this size, as 2GB: hold them against it whole.",
         ),
     ] = None,
+    question: AskedQuestions = None,
+    months: AskedMonths = None,
     anyway: Annotated[
         bool, typer.Option("--anyway", help="Write the plan although it misses its limits.")
     ] = False,
@@ -95,7 +100,8 @@ def plan(
 
     With a deadline the cheapest configuration that keeps it is chosen, with only a budget the
     fastest, with neither the fastest of all. One that misses its limits is not written, unless with
-    --anyway.
+    --anyway. Into a lake, questions choose the layout of files: what costs least with all that is
+    asked later.
     """
     import secrets
     from dataclasses import replace
@@ -112,12 +118,15 @@ def plan(
         show_forecasts,
     )
     from splarn.cli.planned import seen_of, templates_of
+    from splarn.cli.scans import asked_by, choices_asked, say_shapes
     from splarn.core.source.places import is_url, key_of, place
     from splarn.core.source.secrets import refuse_secrets
     from splarn.core.tuning.deciding import alternatives_of, choice_of, starting, sureness
+    from splarn.core.tuning.keeping import why_so_kept
     from splarn.core.tuning.plan_file import Plan, Templates, write_plan
     from splarn.core.tuning.volume import volume_of
     from splarn.core.units import show_duration
+    from splarn.engines import opener
 
     context = Context(job, as_json, settings)
     out = context.out
@@ -142,11 +151,20 @@ def plan(
     every = [*files, *(place(path) for kind in kinds for path in kind.sources)]
     wanted = volume_of(learned.sweep.document["sample"], every, bool(kinds))
     space = _within(space, learned, most_streams, leave)
-    with out.working("forecasting"):
-        choice = choice_of(learned.model, space, wanted, prices, limits)
+    asked = asked_by(context, question, None, months)
+    shapes: list[KeptChoice] = []
+    if asked is not None and opener(target)().gathers:
+        shapes = choices_asked(
+            context, asked, files, chosen_layout, space, learned, wanted, prices, limits
+        )
+        choice, space = shapes[0].choice, shapes[0].space
+    else:
+        with out.working("forecasting"):
+            choice = choice_of(learned.model, space, wanted, prices, limits)
     chosen = choice.chosen
     again = coming_again(learned.model, choice, wanted, prices, limits, increment, growth)
     reasons = (
+        *([why_so_kept(shapes, asked.months, prices.currency)] if asked and shapes else []),
         *choice.reasons,
         *sureness(learned.model, choice, wanted, prices, limits),
         *again.reasons,
@@ -198,6 +216,7 @@ def plan(
         "runner_up": choice.runner_up.as_json() if choice.runner_up else None,
         "plan": str(out_file) if written else None,
         **again.document,
+        **({"shapes": [one.as_json() for one in shapes]} if shapes else {}),
         **({"kinds": told} if told else {}),
     }
     if written:
@@ -211,6 +230,8 @@ def plan(
     for reason in reasons:
         out.say(reason)
     say_learned(out, learned, prices)
+    if asked and shapes:
+        say_shapes(context, shapes, asked, prices)
     show_forecasts(out, choice.ranked[:5], prices.currency, chosen)
     say_volume(out, wanted)
     say_kinds(out, told)

@@ -103,6 +103,25 @@ class SweepSection(_Section):
     seed: int = Field(default=1, description="Of the order of trials.")
 
 
+class ScansSection(_Section):
+    """What the rows are going to be asked, and how they could be kept; see `splarn forecast`."""
+
+    questions: list[str] = Field(
+        default=[], description="Each as columns(toll) where(entered 2031-04) monthly(900)."
+    )
+    kept_as: list[str] = Field(
+        default=[], description="How files could be laid out; the usual ways by the questions."
+    )
+    months: float = Field(default=12, gt=0, description="How long the rows are kept and asked.")
+    look: int | str = Field(default="256MiB", description="How much of the source is looked at.")
+    link: str | None = Field(
+        default=None, description="The line between files and those who ask, as 1Gbit/s."
+    )
+    latency: int | float | str | None = Field(
+        default=None, description="What each fetch waits for until it begins, as 30ms."
+    )
+
+
 class LimitsSection(_Section):
     """What the load must keep to."""
 
@@ -131,6 +150,7 @@ class Job(_Section):
     space: _Space = _Space()
     sweep: SweepSection = SweepSection()
     limits: LimitsSection = LimitsSection()
+    scans: ScansSection = ScansSection()
     run: RunSection = RunSection()
     kinds: dict[str, KindSection] = Field(
         default={}, description="Files of other layouts, by names."

@@ -41,7 +41,7 @@ def groups(table: Any, fields: Sequence[PartitionField]) -> Iterator[Group]:
     for field in fields:
         found = transformed(table.column(field.column), field)
         encoded = _one(found).dictionary_encode(null_encoding="encode")
-        values.append([_plain(value) for value in encoded.dictionary])
+        values.append([plain(value) for value in encoded.dictionary])
         codes = codes * max(len(values[-1]), 1) + np.asarray(encoded.indices)
     first = codes[0]
     if (codes == first).all():
@@ -68,7 +68,7 @@ def _one(column: Any) -> Any:
     return column
 
 
-def _plain(value: Any) -> Value:
+def plain(value: Any) -> Value:
     """An Arrow scalar as a document keeps it."""
     if not value.is_valid:
         return None

@@ -65,7 +65,7 @@ class PartitionedWriter:
             # One partition's row groups are as large as is wanted; with many, all go at once.
             full = self._held_rows >= self.layout.group_rows and not self.layout.partition
             if full or self._held_bytes >= HELD_BYTES:
-                self._write()
+                self._write(whole_groups=full)
 
     def close(self) -> list[DataFile]:
         """All rows are written; the files that were."""
@@ -86,11 +86,16 @@ class PartitionedWriter:
         self._done.clear()
         return paths
 
-    def _write(self) -> None:
+    def _write(self, whole_groups: bool = False) -> None:
         if not self._held:
             return
         rows = pa.concat_tables(self._held).combine_chunks()
         self._held, self._held_rows, self._held_bytes = [], 0, 0
+        if whole_groups and (rest := len(rows) % self.layout.group_rows):
+            # A small group of its own behind each large one would cost every reader.
+            kept = rows.slice(len(rows) - rest)
+            self._held, self._held_rows, self._held_bytes = [kept], rest, kept.nbytes
+            rows = rows.slice(0, len(rows) - rest)
         if self.layout.sort:
             rows = rows.take(_order(rows, self.layout.sort))
         for group in groups(rows, self.layout.partition):

@@ -1,0 +1,1 @@
+"""What questions read of rows by how these are kept, and what that costs."""
