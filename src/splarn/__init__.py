@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from splarn.core.tuning.trial import Trial
     from splarn.core.tuning.whatif import WhatIf
     from splarn.core.unload import UnloadRecord
+    from splarn.library.asking import Asked, ask
     from splarn.library.compacting import compact
     from splarn.library.loading import load, run, undo
     from splarn.library.preparing import check, infer_layout, shape, ship, survey
@@ -65,6 +66,7 @@ _HOMES = {
     "splarn.library.loading": ("load", "run", "undo"),
     "splarn.core.lake.compaction": ("CompactRecord",),
     "splarn.core.unload": ("UnloadRecord",),
+    "splarn.library.asking": ("Asked", "ask"),
     "splarn.library.compacting": ("compact",),
     "splarn.library.unloading": ("unload",),
     "splarn.library.preparing": ("check", "infer_layout", "shape", "ship", "survey"),
@@ -76,6 +78,7 @@ _HOMES = {
 _HOME = {name: module for module, names in _HOMES.items() for name in names}
 
 __all__ = [
+    "Asked",
     "Catalogue",
     "CheckResult",
     "CompactRecord",
@@ -105,6 +108,7 @@ __all__ = [
     "Volume",
     "WhatIf",
     "__version__",
+    "ask",
     "check",
     "compact",
     "decision",

@@ -74,6 +74,7 @@ def asked_by(
             if value:
                 raise RequestError(f"{option} goes with questions: give --question too.")
         return None
+    _give_memory_back()
     waits = context.setting("--latency", if_any(parse_duration), latency, "scans.latency")
     return Asked(
         tuple(read_question(one) for one in written),
@@ -82,6 +83,14 @@ def asked_by(
         Line(context.setting("--link", if_any(parse_rate), link, "scans.link"), waits or 0.0),
         context.setting("", parse_size, None, "scans.look"),
     )
+
+
+def _give_memory_back() -> None:
+    """Has Arrow take memory where what is freed goes back, for all that follows here: each way of
+    keeping rows is written in turn, and Arrow's own allocator would hold on to what all took."""
+    import pyarrow
+
+    pyarrow.set_memory_pool(pyarrow.system_memory_pool())
 
 
 def tell_scans(

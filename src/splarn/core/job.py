@@ -113,7 +113,7 @@ class ScansSection(_Section):
         default=[], description="How files could be laid out; the usual ways by the questions."
     )
     months: float = Field(default=12, gt=0, description="How long the rows are kept and asked.")
-    look: int | str = Field(default="256MiB", description="How much of the source is looked at.")
+    look: int | str = Field(default="128MiB", description="How much of the source is looked at.")
     link: str | None = Field(
         default=None, description="The line between files and those who ask, as 1Gbit/s."
     )

@@ -13,7 +13,6 @@ import pyarrow as pa
 
 from splarn.core.errors import RequestError
 from splarn.core.lake.columns import LakeColumn, columns_of, stored
-from splarn.core.lake.writing import HELD_BYTES
 from splarn.core.layout import Layout
 from splarn.core.reading import cut_file, read_parsed
 from splarn.core.source.codecs import read_blocks
@@ -23,11 +22,12 @@ from splarn.core.work.pool import Pool
 from splarn.core.work.progress import Progress, Silent
 
 # How much is read in all: a delivery that is no larger is read whole.
-LOOK_BYTES = 256 << 20
-# Such a share of it are rows next to one another, as a load holds them; the rest is from all over.
-TOGETHER = 0.5
-# Where these begin.
-RUNS = (0.25, 0.7)
+LOOK_BYTES = 128 << 20
+# Up to such a share of it, and so many bytes, are rows next to one another, as a load holds them;
+# the rest is from all over, from so many places at most. Where the former begin in the delivery.
+TOGETHER, TOGETHER_BYTES = 0.5, 20 << 20
+MOST_PLACES = 512
+RUN_AT = 0.4
 # What is read at one place.
 PLACE_BYTES = 64 << 10
 # Into so many pieces sources are cut to find the places, if they are not too small for that. Of
@@ -112,7 +112,7 @@ def take_look(
             [replace(one, together=True) for one in places] if whole else _some(places, piece, size)
         )
     columns = columns_of(layout.fields, 1)
-    seen, windows = _Seen(names), _Windows(size * TOGETHER)
+    seen, windows = _Seen(names), _Windows(min(size * TOGETHER, TOGETHER_BYTES))
     watch.start("look", len(places), "places")
     last: _Stretch | None = None
     seconds = rows_together = 0.0
@@ -169,13 +169,11 @@ def _cut(sources: Sequence[Source], layout: Layout, size: int, pool: Pool) -> li
 
 
 def _some(places: list[_Stretch], piece: int, size: int) -> list[_Stretch]:
-    """Little of pieces from all over, and at two places as much as a load holds at a time."""
-    length = min(int(size * TOGETHER) // len(RUNS), HELD_BYTES + (8 << 20))
-    runs: set[int] = set()
-    for share in RUNS:
-        first = int(len(places) * share)
-        runs |= set(range(first, min(first + max(length // piece, 1), len(places))))
-    count = max(int(size * (1 - TOGETHER)) // PLACE_BYTES, 2)
+    """Little of pieces from all over, and at one place as much as a load holds at a time."""
+    length = min(int(size * TOGETHER), TOGETHER_BYTES)
+    first = int(len(places) * RUN_AT)
+    runs = set(range(first, min(first + max(length // piece, 1), len(places))))
+    count = min(max(int(size * (1 - TOGETHER)) // PLACE_BYTES, 2), MOST_PLACES)
     if places[0].source.format == "parquet":
         count = min(count, GROUPS_READ)
     step = max((len(places) - 1) / (count - 1), 1.0)
@@ -240,13 +238,14 @@ class _Windows:
             return
         self._held.append(rows)
         self._bytes += rows.nbytes
-        if self._bytes >= HELD_BYTES:
+        if self._bytes >= self._left:
             self.end()
 
     def end(self) -> None:
         """What is held is a window."""
         if self._held:
-            self.done.append(pa.concat_tables(self._held))
+            # A copy lets go of the text that columns were cut out of.
+            self.done.append(pa.concat_tables(self._held).combine_chunks())
         self._left -= self._bytes
         self._held, self._bytes = [], 0
 

@@ -19,7 +19,7 @@ from splarn.core.work.disk import outside
 
 # Rows that are written as text at once, and bytes of it that are enough to see what comes.
 AT_ONCE = 20_000
-ENOUGH = 32 << 20
+ENOUGH = 8 << 20
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -25,6 +25,8 @@ TAIL_BYTES = 64 << 10
 HOLE_BYTES = 8 << 10
 # Rows are given to a writer in pieces as a load has them.
 AT_ONCE = 1 << 16
+# By what share fewer rows are written to see how sizes go on.
+FEWER = 4
 # Of so many small loads of each window it is enough to see what comes.
 MOST_PIECES = 32
 # How files begin and end; before the end stands the length of the footer.
@@ -173,16 +175,22 @@ def write_sample(
 
 def _write(look: Look, layout: FileLayout, rows: int, folder: Path) -> list[Path]:
     schema, paths = schema_of(look.columns), list[Path]()
-    for window in look.windows:
-        for first in range(0, min(len(window), MOST_PIECES * rows), rows):
-            writer = PartitionedWriter(
-                _create, f"{folder}/{len(paths)}", schema, layout, "sample"
-            )  # fmt: skip
-            mine = window.slice(first, rows)
-            for start in range(0, len(mine), AT_ONCE):
-                writer.put(mine.slice(start, AT_ONCE))
-            paths += [Path(file.path) for file in writer.close()]
+    for piece in (piece for window in look.windows for piece in _pieces(window, rows)):
+        writer = PartitionedWriter(_create, f"{folder}/{len(paths)}", schema, layout, "sample")
+        for start in range(0, len(piece), AT_ONCE):
+            writer.put(piece.slice(start, AT_ONCE))
+        paths += [Path(file.path) for file in writer.close()]
     return paths
+
+
+def _pieces(window: Any, rows: int) -> Iterator[Any]:
+    """Rows as a load writes them at a time; where it holds more than were seen, all of these and
+    fewer, which shows how sizes go on."""
+    if len(window) < rows:
+        yield from (window, window.slice(0, max(len(window) // FEWER, 1)))
+        return
+    for first in range(0, min(len(window), MOST_PIECES * rows), rows):
+        yield window.slice(first, rows)
 
 
 def _write_merged(look: Look, layout: FileLayout, folder: Path) -> list[Path]:
@@ -191,7 +199,7 @@ def _write_merged(look: Look, layout: FileLayout, folder: Path) -> list[Path]:
 
     together = max(look.windows, key=len)
     schema, paths = schema_of(look.columns), []
-    for share in (1, 4, 16):
+    for share in (1, FEWER, FEWER**2):
         rows = together.slice(0, max(len(together) // share, 1))
         if layout.sort:
             rows = rows.sort_by([(name, "ascending") for name in layout.sort])
@@ -224,7 +232,8 @@ def _seconds_a_row(paths: Sequence[Path], columns: Sequence[str]) -> float:
         for path in paths:
             with pq.ParquetFile(path, pre_buffer=True) as file:
                 begun = time.perf_counter()
-                rows += len(file.read(columns=list(columns)))
+                for batch in file.iter_batches(AT_ONCE, columns=list(columns)):
+                    rows += batch.num_rows
                 seconds += time.perf_counter() - begun
         tries.append(seconds / max(rows, 1))
     return min(tries)
