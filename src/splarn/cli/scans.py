@@ -173,13 +173,14 @@ def _show(
     )  # fmt: skip
     priced = any(one.total > 0 for one in told)
     money: list[str | Column] = []
+    costs = ""
     if priced:
-        money = [
-            f">a month, {prices.currency}",
-            Column(f">writing, {prices.currency}", 1),
-            f">{asked.months:g} months, {prices.currency}",
-        ]
-    out.say("All questions of a month, and what writing the rows so takes before:")
+        money = [">cost", Column(">to write", 1), ">in all"]
+        costs = (
+            f" (in {prices.currency}, with keeping the rows; in all is over "
+            f"{_months(asked.months)})"
+        )
+    out.say(f"All questions of a month, and what writing the rows so takes before{costs}:")
     out.table(
         [text("kept as"), ">reads", Column(">fetches", 2), ">time", Column(">writing", 1), *money],
         [
@@ -199,7 +200,7 @@ def _say_best(
     context: Context, asked: Asked, base: Bill, best: Bill, prices: Prices, priced: bool
 ) -> None:
     out = context.out
-    what = f"in {asked.months:g} months" if asked.months != 1 else "in a month"
+    what = f"in {_months(asked.months)}"
     if best is base:
         out.say(f"Nothing is cheaper {what} than the files as they were delivered.")
         return
@@ -231,6 +232,10 @@ def _say_best(
             f"Times are those of reading {where}; --link 1Gbit/s and --latency 30ms suppose a "
             "store."
         )
+
+
+def _months(count: float) -> str:
+    return "a month" if count == 1 else f"{count:g} months"
 
 
 def _questions(count: float) -> str:
@@ -316,7 +321,7 @@ def say_shapes(
     priced = any(one.cost > 0 for one in choices)
     unit = f", {prices.currency}" if priced else ""
     shown = f"{most} of {len(choices)}, " if len(choices) > most else ""
-    out.say(f"Shapes of files, {shown}by what they come to in {asked.months:g} months:")
+    out.say(f"Shapes of files, {shown}by what they come to in {_months(asked.months)}:")
     out.table(
         ["", text("file layout"), ">part size", Column(">files", 2), ">load", ">a month reads",
          Column(">takes", 1), f">in all{unit}"],

@@ -100,7 +100,7 @@ def why_so_kept(choices: Sequence[KeptChoice], months: float, currency: str) -> 
         return show_money(one.cost, currency) if priced else show_duration(one.seconds)
 
     what = f"{best.file_layout} out of {exact_size(best.part_size)} parts"
-    over = f"over {months:g} months of the questions"
+    over = f"over {months:g} month{'s' if months != 1 else ''} of the questions"
     if not others:
         return (
             f"As {what}, loading and reading {'cost' if priced else 'take'} {shown(best)} {over}."
