@@ -352,7 +352,8 @@ DOCUMENTS: dict[str, Shape] = {
         "what": "text In words.",
     },
     "unload": {
-        "manifest": "text Its file.", "source": "text Which target.",
+        "unload_id": "text Its id in the ledger.", "manifest": "text Its file.",
+        "source": "text Which target.",
         "table": "text? Whose rows.", "query": "text? Or what gave them.",
         "rows": "integer In all parts.", "parts": "integer How many.",
         "parts_kept": "integer That were whole before.", "bytes": "integer Of the parts.",
@@ -363,6 +364,7 @@ DOCUMENTS: dict[str, Shape] = {
         "differences": ["text In what they differ."],
     },
     "compact": {
+        "compact_id": "text Its id in the ledger, if it changed anything.",
         "table": "text Which.", "target": "text Of which target.",
         "dry_run": "boolean Whether it only looked.",
         "files_before": "integer Of the table.", "files_after": "integer Of the table.",

@@ -293,6 +293,9 @@ def test_a_query_comes_as_it_is_and_goes_into_another_engine(
     asked = ("--from", "sqlite:///a.db", "--query", "SELECT field_1 FROM gauges", "--into", "few")
     few = lock_file("unload", *asked, "--part-rows", "250", "--format", "jsonl", "--json")
     assert (few.json["parts"], few.json["rows"]) == (4, 900)
+    # What was done is in the ledger.
+    noted = lock_file("ledger", few.json["unload_id"], "--json").json
+    assert (noted["kind"], noted["document"]["rows"]) == ("unload", 900)
     # What no part can hold is told before a manifest says that all is there.
     ask(postgresql, f"CREATE TABLE {table}_nan AS SELECT 'NaN'::numeric(9,2) AS level", False)
     with pytest.raises(RequestError, match="'NaN' in level"):

@@ -97,6 +97,8 @@ def compact(
     from splarn.core.errors import RequestError
     from splarn.core.lake.compaction import CompactRequest
     from splarn.core.lake.compaction import compact as merge
+    from splarn.core.ledger import entry_id
+    from splarn.core.units import plural
     from splarn.core.work.pools import Pools
     from splarn.engines import opener
 
@@ -137,9 +139,16 @@ def compact(
         record = merge(request, out.progress(), agree, lambda: pools.of(streams))
     _show(out, record)
     left = _leftovers(open_engine, record.table, before)
-    for leftover in left:
-        _remove(context, open_engine, record, leftover, yes and not dry_run)
-    out.document(compact_document(record, dry_run, left))
+    gone = [
+        _remove(context, open_engine, record, leftover, yes and not dry_run) for leftover in left
+    ]
+    document = {"compact_id": entry_id("compact"), **compact_document(record, dry_run, left)}
+    if record.merged or any(gone):
+        files = plural(record.plan.files, "file")
+        summary = f"{record.table}: {files} became {record.files_after:,}"
+        compact_id = str(document["compact_id"])
+        context.note("compact", compact_id, summary, document, seconds=record.seconds)
+    out.document(document)
     return 0
 
 
@@ -205,8 +214,8 @@ def _leftovers(open_engine: OpenEngine, table: str, before: dict[str, float]) ->
 
 def _remove(
     context: Context, open_engine: OpenEngine, record: CompactRecord, leftover: Leftover, yes: bool
-) -> None:
-    """Removes what is not needed any more, once that is agreed to."""
+) -> bool:
+    """Removes what is not needed any more, once that is agreed to; whether it did."""
     from contextlib import closing
 
     from splarn.core.lake.compaction import merging_of, said_to_go
@@ -215,16 +224,17 @@ def _remove(
     out = context.out
     if not leftover.files and not leftover.snapshots:
         out.note("There is nothing of that age to be removed.")
-        return
+        return False
     size = f" ({show_size(leftover.bytes)})" if leftover.bytes else ""
     out.say(f"No longer reachable then: {said_to_go(leftover, record.table)}{size}.")
     if not yes:
         out.note("Nothing of it was removed: give --yes to agree.")
-        return
+        return False
     engine = open_engine()
     with closing(engine.connect()) as session:
         merging_of(session, engine.title).remove(record.table, leftover)
     out.good("Removed.")
+    return True
 
 
 def compact_document(

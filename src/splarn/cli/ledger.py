@@ -19,7 +19,9 @@ def ledger(
         typer.Argument(
             metavar="ID",
             help="Show this entry whole; its start will do.",
-            autocompletion=ids_of("ship", "load", "undo", "sweep", "plan", "run", "probe"),
+            autocompletion=ids_of(
+                "ship", "load", "undo", "unload", "compact", "sweep", "plan", "run", "probe"
+            ),
         ),
     ] = None,
     kind: Annotated[
@@ -27,7 +29,7 @@ def ledger(
         typer.Option(
             "--kind",
             metavar="KIND",
-            help="Only ship, load, undo, sweep, trial, plan, run, probe.",
+            help="Only one of ship, load, undo, unload, compact, sweep, trial, plan, run, probe.",
         ),
     ] = None,
     export: Annotated[

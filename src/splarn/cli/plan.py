@@ -103,9 +103,7 @@ def plan(
     --anyway. Into a lake, questions choose the layout of files: what costs least with all that is
     asked later.
     """
-    import secrets
     from dataclasses import replace
-    from datetime import UTC, datetime
 
     from splarn.cli.coming_again import coming_again
     from splarn.cli.context import Context
@@ -119,6 +117,7 @@ def plan(
     )
     from splarn.cli.planned import seen_of, templates_of
     from splarn.cli.scans import asked_by, choices_asked, say_shapes
+    from splarn.core.ledger import entry_id
     from splarn.core.source.places import is_url, key_of, place
     from splarn.core.source.secrets import refuse_secrets
     from splarn.core.tuning.deciding import alternatives_of, choice_of, starting, sureness
@@ -171,7 +170,7 @@ def plan(
         *([starting(chosen, limits)] if limits.ends is not None else []),
     )
     made = Plan(
-        id=f"plan-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}",
+        id=entry_id("plan"),
         configuration=chosen.configuration,
         forecast=chosen.as_json(),
         limits=limits,

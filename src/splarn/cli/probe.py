@@ -12,11 +12,10 @@ if TYPE_CHECKING:
 
 def probe(context: Context, url: str | None) -> dict[str, Any]:
     """Measures, shows, and keeps in the ledger; returns the figures."""
-    import secrets
     from contextlib import closing
-    from datetime import UTC, datetime
 
     from splarn.core.errors import RequestError
+    from splarn.core.ledger import entry_id
     from splarn.core.source.secrets import filled
     from splarn.core.source.source import Source
     from splarn.core.tuning.probing import codec_speeds, line_speeds, target_times
@@ -49,7 +48,7 @@ def probe(context: Context, url: str | None) -> dict[str, Any]:
             found["depot_line"] = line_speeds(place)
     watch.finish()
     _show(context, found)
-    id_ = f"probe-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    id_ = entry_id("probe")
     context.note("probe", id_, f"what {found['machine']} can do", found)
     return found
 

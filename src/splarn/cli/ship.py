@@ -61,13 +61,13 @@ def ship(
     a break. Each file is proven by its SHA-256 at both ends and is seen there only when it is
     whole. Busy depots are left alone for as long as they ask.
     """
-    import secrets
     from contextlib import closing
     from datetime import UTC, datetime
 
     from splarn.cli.context import Context
     from splarn.cli.costs import show_cost
     from splarn.core.errors import RequestError
+    from splarn.core.ledger import entry_id
     from splarn.core.ship import ShipRequest
     from splarn.core.ship import ship as send
     from splarn.core.units import parse_size, plural, show_size
@@ -85,7 +85,7 @@ def ship(
     context.check_ledger()
     files, gone = _files(context, paths)
     now = datetime.now(UTC)
-    ship_id = f"ship-{now:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    ship_id = entry_id("ship", now)
     with Pools() as pools, closing(open_depot(to)) as depot, closing(Origins()) as origins:
         request = ShipRequest(
             sources=tuple(files),

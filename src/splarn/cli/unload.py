@@ -94,8 +94,10 @@ def unload(
     """
     from splarn.cli.context import Context
     from splarn.core.errors import RequestError
+    from splarn.core.ledger import entry_id
     from splarn.core.shape.parts_format import PartsFormat
     from splarn.core.source.codecs import Packing
+    from splarn.core.units import plural
     from splarn.core.unload import UnloadRequest
     from splarn.core.unload import unload as write_rows
     from splarn.core.work.pools import Pools
@@ -124,8 +126,16 @@ def unload(
     with Pools(inherit=True) as pools:
         pool = pools.streams(streams, open_engine().in_process)
         record = write_rows(request, pool, context.out.progress())
+    document = {"unload_id": entry_id("unload"), **unload_document(record, wanted)}
+    what = wanted.table or "a query"
+    summary = (
+        f"{plural(record.rows, 'row')} of {what} into {plural(len(record.manifest.parts), 'part')}"
+    )
+    if record.differences:
+        summary += ", not what the target held"
+    context.note("unload", str(document["unload_id"]), summary, document, seconds=record.seconds)
     _show(context.out, record, wanted)
-    context.out.document(unload_document(record, wanted))
+    context.out.document(document)
     return 1 if record.differences else 0
 
 

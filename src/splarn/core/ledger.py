@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import secrets
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -19,7 +20,9 @@ from splarn.core.work.words import nearest
 
 FOLDER = ".splarn"
 FILE = "ledger.sqlite"
-KINDS = ("ship", "load", "undo", "sweep", "trial", "plan", "run", "probe")
+KINDS = (
+    "ship", "load", "undo", "unload", "compact", "sweep", "trial", "plan", "run", "probe",
+)  # fmt: skip
 
 # One entry a version: each brings the schema from the version before to its own.
 _MIGRATIONS = (
@@ -60,6 +63,11 @@ class Entry:
 def _entry(row: tuple[Any, ...]) -> Entry:
     kind, id_, parent, at, summary, seconds, document = row
     return Entry(kind, id_, parent, at, summary, seconds, json.loads(document))
+
+
+def entry_id(kind: str, at: datetime | None = None) -> str:
+    """A new id for an entry of a kind, by the time in UTC."""
+    return f"{kind}-{at or datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
 
 
 class Ledger:

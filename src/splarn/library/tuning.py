@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import secrets
 import tempfile
 from collections.abc import Callable, Sequence
 from contextlib import closing
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from os import PathLike
 from pathlib import Path
 from typing import Any
 
 from splarn.core.check.limit import BadRows
-from splarn.core.ledger import Ledger
+from splarn.core.ledger import Ledger, entry_id
 from splarn.core.prices import Prices
 from splarn.core.source.places import Place, key_of
 from splarn.core.source.secrets import hide, refuse_secrets
@@ -261,7 +259,7 @@ def plan(
     choice = choice_of(model, chosen_from, wanted, paid, limits)
     chosen = choice.chosen
     return Plan(
-        id=f"plan-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}",
+        id=entry_id("plan"),
         configuration=chosen.configuration,
         forecast=chosen.as_json(),
         limits=limits,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.layout.file_layout import FileLayout
@@ -105,7 +105,6 @@ class CompactRecord:
     left: int
     seconds: float
     verified: bool | None
-    removed: tuple[Leftover, ...] = field(default=())
 
 
 def chosen(

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import json
-import secrets
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.layout.descriptor import layout_id
-from splarn.core.ledger import Ledger
+from splarn.core.ledger import Ledger, entry_id
 from splarn.core.load.landing import WholeLanding
 from splarn.core.load.sizing import size_of
 from splarn.core.prices import Prices, reckon
@@ -271,7 +269,7 @@ def open_sweep(
         same = all(last.document.get(key) == value for key, value in wanted.items())
         if last.document.get("state") == "open" and same and session.claims.claim(last.id):
             return last.id, _trials_of(ledger, last.id)
-    sweep_id = f"sweep-{datetime.now(UTC):%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    sweep_id = entry_id("sweep")
     session.claims.claim(sweep_id)
     ledger.put("sweep", sweep_id, "begun", {**request, "state": "open"})
     return sweep_id, []
