@@ -108,7 +108,8 @@ def test_what_is_foretold_is_what_another_reader_then_reads(home: Path, splarn: 
         ):
             fetched, fetches, opened, _ = asked(lake, "passages", row_filter, expression, columns)
             assert one["files"] == pytest.approx(opened, abs=0.5)
-            assert one["bytes"] == pytest.approx(fetched, rel=0.05)
+            # In which order merging puts rows that sort alike is not known before.
+            assert one["bytes"] == pytest.approx(fetched, rel=0.1 if sort else 0.05)
             assert one["requests"] == pytest.approx(fetches, rel=0.25, abs=2)
 
 

@@ -89,18 +89,40 @@ class PartitionedWriter:
     def _write(self, whole_groups: bool = False) -> None:
         if not self._held:
             return
-        rows = pa.concat_tables(self._held).combine_chunks()
+        held, count = self._held, self._held_rows
         self._held, self._held_rows, self._held_bytes = [], 0, 0
-        if whole_groups and (rest := len(rows) % self.layout.group_rows):
+        if whole_groups and (rest := count % self.layout.group_rows):
             # A small group of its own behind each large one would cost every reader.
-            kept = rows.slice(len(rows) - rest)
+            kept = pa.concat_tables(held).slice(count - rest)
             self._held, self._held_rows, self._held_bytes = [kept], rest, kept.nbytes
-            rows = rows.slice(0, len(rows) - rest)
-        if self.layout.sort:
-            rows = rows.take(_order(rows, self.layout.sort))
-        for group in groups(rows, self.layout.partition):
-            mine = rows if group.rows is None else rows.take(pa.array(group.rows))
-            self._file(group.values).put(mine)
+            held = [pa.concat_tables(held).slice(0, count - rest)]
+        order, pieces = self._arranged(held)
+        rows = _in_order(held, order)
+        for values, first, length in pieces:
+            self._file(values).put(rows.slice(first, length))
+
+    def _arranged(self, held: list[Any]) -> tuple[Any, list[tuple[tuple[Value, ...], int, int]]]:
+        """The order that puts rows of a partition next to one another, sorted, and where each is.
+
+        None where rows lie so already.
+        """
+        names = list(dict.fromkeys(self.layout.columns))
+        count = sum(map(len, held))
+        if not names:
+            return None, [((), 0, count)]
+        keys = pa.concat_tables([rows.select(names) for rows in held]).combine_chunks()
+        order = _order(keys, self.layout.sort) if self.layout.sort else None
+        found = list(groups(keys if order is None else keys.take(order), self.layout.partition))
+        if found[0].rows is None:
+            return order, [(found[0].values, 0, count)]
+        together = np.concatenate([group.rows for group in found])
+        whole = together if order is None else np.asarray(order)[together]
+        ends = np.cumsum([len(group.rows) for group in found])
+        pieces = [
+            (group.values, int(end) - len(group.rows), len(group.rows))
+            for group, end in zip(found, ends, strict=True)
+        ]
+        return pa.array(whole), pieces
 
     def _file(self, values: tuple[Value, ...]) -> RowsFile:
         file = self._open.get(values)
@@ -126,6 +148,21 @@ class PartitionedWriter:
         ]
         self._number += 1
         return "/".join([self._folder, *pieces, f"{self._token}-{self._number:04d}.parquet"])
+
+
+def _in_order(held: list[Any], order: Any) -> Any:
+    """Some tables as one, its rows in an order. The tables are let go column by column, so that
+    never all of them are there twice."""
+    if order is None:
+        return pa.concat_tables(held)
+    schema = held[0].schema
+    columns = [[rows.column(at) for rows in held] for at in range(len(schema))]
+    held.clear()
+    found = []
+    while columns:
+        chunks = [chunk for column in columns.pop(0) for chunk in column.chunks]
+        found.append(pa.concat_arrays(chunks).take(order))
+    return pa.Table.from_arrays(found, schema=schema)
 
 
 def plain_path(text: str) -> str:
