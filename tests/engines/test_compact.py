@@ -119,7 +119,7 @@ def test_new_files_that_hold_other_values_are_not_committed(
     written, before = LakeMerging._written, digests(lake, table)
 
     def spoiled(self: LakeMerging, order: MergeOrder, files: Any) -> Any:
-        made = written(self, order, files)
+        made, total = written(self, order, files)
         path = local_path(made[0].path)
         rows = pq.read_table(path)
         other = rows.column("gauge").to_pylist()
@@ -127,7 +127,7 @@ def test_new_files_that_hold_other_values_are_not_committed(
         field = rows.schema.field("gauge")
         rows = rows.set_column(1, field, pa.array(other))
         pq.write_table(rows, path, compression="zstd")
-        return [replace(made[0], bytes=path.stat().st_size), *made[1:]]
+        return [replace(made[0], bytes=path.stat().st_size), *made[1:]], total
 
     monkeypatch.setattr(LakeMerging, "_written", spoiled)
     with pytest.raises(OutsideError, match="or other values: nothing was changed"):

@@ -136,7 +136,7 @@ def compact(
         return bool(plan.orders) and not dry_run
 
     with Pools() as pools:
-        record = merge(request, out.progress(), agree, lambda: pools.of(streams))
+        record = merge(request, out.progress(), agree, lambda: pools.threads(streams))
     _show(out, record)
     left = _leftovers(open_engine, record.table, before)
     gone = [

@@ -35,4 +35,4 @@ def compact(
         tuple(partitions), before, count_of(streams, "streams"),
     )  # fmt: skip
     with pools() as opened:
-        return merge(request, progress, workers=lambda: opened.of(request.streams))
+        return merge(request, progress, workers=lambda: opened.threads(request.streams))

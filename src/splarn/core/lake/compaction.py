@@ -19,8 +19,6 @@ from splarn.core.work.words import nearest
 # Files of at least this share of the size wanted are left as they are: writing them anew would save
 # little of what it costs.
 LARGE_ENOUGH = 0.75
-# Less than this is merged before other processes would have begun.
-WORTH_WORKERS = 64 << 20
 
 
 @dataclass(frozen=True)
@@ -80,7 +78,7 @@ class CompactPlan:
         """What merging should take; None where there was nothing to try."""
         if self.tried is None or not self.tried.read:
             return None
-        busy = min(self.streams, len(self.orders)) if self.bytes_merged >= WORTH_WORKERS else 1
+        busy = min(self.streams, len(self.orders))
         return self.bytes_merged / self.tried.read * self.tried.seconds / busy
 
     @property
@@ -270,8 +268,7 @@ def _merged(
     watch.advance(plan.bytes_merged - sum(task.order.bytes for task in left))
     # The longest first, so that none is left alone in the end.
     left.sort(key=lambda task: -task.order.bytes)
-    small = sum(task.order.bytes for task in left) < WORTH_WORKERS
-    at_work: Pool = Inline() if small or len(left) == 1 else workers()
+    at_work: Pool = Inline() if len(left) == 1 else workers()
     for task, merged in at_work.as_done(run_merge, left):
         watch.advance(task.order.bytes)
         found.append(merged)

@@ -69,11 +69,11 @@ class LakeMerging(Concern):
     def merge(self, order: MergeOrder) -> Merged:
         """See Merging. The catalog is not asked: the commit sees whether the files are there."""
         files = _files(order)
-        outputs = self._written(order, files)
+        outputs, before = self._written(order, files)
         inputs = tuple(one.file.path for one in files)
         kept = f"{self._kept(order.table)}/{_token((order.way, *inputs))}.json"
         try:
-            self._hold(order, files, outputs)
+            self._hold(order, files, outputs, before)
             written = [[one.path, one.rows, one.bytes, list(one.partition)] for one in outputs]
             document = {"inputs": inputs, "way": order.way, "outputs": written}
             self.link.storage.write(kept, json.dumps(document).encode())
@@ -83,8 +83,11 @@ class LakeMerging(Concern):
         told = tuple((one.path, one.rows, one.bytes) for one in outputs)
         return Merged(inputs, told, order.way, kept)
 
-    def _written(self, order: MergeOrder, files: Sequence[TableFile]) -> list[DataFile]:
-        """The rows of files in new ones; nothing is left of it where it fails."""
+    def _written(
+        self, order: MergeOrder, files: Sequence[TableFile]
+    ) -> tuple[list[DataFile], RowSum | None]:
+        """The rows of files in new ones, and the sum of their hashes as they were read, None where
+        nothing quick hashes them; nothing is left of it where it fails."""
         columns, kept = order.basis
         layout = replace(kept, file_bytes=order.file_bytes)
         folder = files[0].file.path.rpartition("/")[0]
@@ -94,9 +97,8 @@ class LakeMerging(Concern):
         owners: list[Any] = []
         loads: dict[int, int] = {}
         try:
-            rows = in_order(
-                self._rows(files, columns, loads), order.sort, self._passes(order, files)
-            )
+            again = _Again(self, files, columns, loads)
+            rows = in_order(again, order.sort, self._passes(order, files))
             for some in regrouped(rows, layout.group_rows):
                 if file is not None and file.bytes >= layout.file_bytes:
                     made.append(file.close(_owners(loads, owners)))
@@ -114,7 +116,7 @@ class LakeMerging(Concern):
                 file.abandon()
             self._drop(one.path for one in made)
             raise
-        return made
+        return made, again.total
 
     def _passes(self, order: MergeOrder, files: Sequence[TableFile]) -> int:
         """How often the rows are gone through so that a part of them can be sorted in memory."""
@@ -127,18 +129,15 @@ class LakeMerging(Concern):
                             for n in range(file.metadata.num_row_groups))  # fmt: skip
         return max(-(-size * 2 // SORTED_BYTES), 1)
 
-    def _rows(
-        self, files: Sequence[TableFile], columns: Sequence[LakeColumn], loads: dict[int, int]
-    ) -> _Again:
-        return _Again(self, files, columns, loads)
-
     def _hold(
-        self, order: MergeOrder, files: Sequence[TableFile], outputs: Sequence[DataFile]
-    ) -> None:
-        """Raises OutsideError where the new files do not hold the rows of the old ones."""
+        self, order: MergeOrder, files: Sequence[TableFile], outputs: Sequence[DataFile],
+        before: RowSum | None,
+    ) -> None:  # fmt: skip
+        """Raises OutsideError where the new files do not hold the rows of the old ones, the sum of
+        whose hashes is that of `before`."""
         columns, _ = order.basis
         new = [TableFile(one) for one in outputs]
-        before, after = self._sum(files, columns, row_sum), self._sum(new, columns, row_sum)
+        after = None if before is None else self._sum(new, columns, row_sum)
         if before is None or after is None:
             # Nothing quick hashes such rows here.
             before = self._sum(files, columns, slow_row_sum)
@@ -233,9 +232,9 @@ class LakeMerging(Concern):
                 pass
         opening = (time.perf_counter() - begun) / len(files)
         begun = time.perf_counter()
-        made = self._written(tried, files)
+        made, before = self._written(tried, files)
         try:
-            self._hold(order, files, made)
+            self._hold(order, files, made, before)
             seconds = time.perf_counter() - begun
         finally:
             self._drop(one.path for one in made)
@@ -338,9 +337,14 @@ class _Again:
         loads: dict[int, int],
     ) -> None:  # fmt: skip
         self._merging, self._files, self._columns, self._loads = merging, files, columns, loads
+        # The sum of the hashes of all rows, once they were gone through.
+        self.total: RowSum | None = None
+        self._summed = False
 
     def __iter__(self) -> Iterator[Any]:
         storage = self._merging.link.storage
+        total: RowSum | None = RowSum()
+        first_time, self._summed = not self._summed, True
         for one in self._files:
             owners = all_owners(storage, one)
             places = np.array(
@@ -351,7 +355,12 @@ class _Again:
             for rows in tables_of(storage, [one], self._columns):
                 mine = places[owners.of_rows[first : first + len(rows)]]
                 first += len(rows)
+                if first_time and total is not None:
+                    some = row_sum(rows)
+                    total = None if some is None else total.plus(some)
                 yield rows.append_column(OWNER, pa.array(mine, pa.uint32()))
+        if first_time:
+            self.total = total
 
 
 def _owners(loads: dict[int, int], pieces: Sequence[Any]) -> Owners | None:
