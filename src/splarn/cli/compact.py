@@ -99,6 +99,7 @@ def compact(
     from splarn.core.lake.compaction import compact as merge
     from splarn.core.ledger import entry_id
     from splarn.core.units import plural
+    from splarn.core.work.arrow import give_memory_back
     from splarn.core.work.pools import Pools
     from splarn.engines import opener
 
@@ -135,6 +136,7 @@ def compact(
         _say_plan(out, plan)
         return bool(plan.orders) and not dry_run
 
+    give_memory_back()
     with Pools() as pools:
         record = merge(request, out.progress(), agree, lambda: pools.threads(streams))
     _show(out, record)

@@ -65,6 +65,7 @@ def asked_by(
     from splarn.core.errors import RequestError
     from splarn.core.scans.foretelling import Line
     from splarn.core.scans.questions import read_question
+    from splarn.core.work.arrow import give_memory_back
 
     section = context.job.scans
     written = list(questions or section.questions)
@@ -74,7 +75,7 @@ def asked_by(
             if value:
                 raise RequestError(f"{option} goes with questions: give --question too.")
         return None
-    _give_memory_back()
+    give_memory_back()
     waits = context.setting("--latency", if_any(parse_duration), latency, "scans.latency")
     return Asked(
         tuple(read_question(one) for one in written),
@@ -83,14 +84,6 @@ def asked_by(
         Line(context.setting("--link", if_any(parse_rate), link, "scans.link"), waits or 0.0),
         context.setting("", parse_size, None, "scans.look"),
     )
-
-
-def _give_memory_back() -> None:
-    """Has Arrow take memory where what is freed goes back, for all that follows here: each way of
-    keeping rows is written in turn, and Arrow's own allocator would hold on to what all took."""
-    import pyarrow
-
-    pyarrow.set_memory_pool(pyarrow.system_memory_pool())
 
 
 def tell_scans(

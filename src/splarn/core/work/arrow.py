@@ -25,6 +25,17 @@ def spare_pandas() -> None:
         sys.meta_path.insert(0, _OnceArrowComes())
 
 
+def give_memory_back() -> None:
+    """Has Arrow take its memory where what is freed goes back to the machine.
+
+    For processes of Splarn's own that write one thing after another: Arrow's usual allocator would
+    hold on to what all of them took.
+    """
+    import pyarrow
+
+    pyarrow.set_memory_pool(pyarrow.system_memory_pool())
+
+
 def _settle() -> None:
     """Has Arrow look for pandas now, and find none."""
     import pyarrow
