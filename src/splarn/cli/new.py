@@ -42,6 +42,9 @@ strategy = "adaptive"  # always the trial that promises most; or star, grid
 [limits]
 {limits}
 confidence = 0.9  # the chance asked for
+
+# [scans]  # what the rows are going to be asked; `splarn forecast` says what that reads and costs
+# questions = ["columns(FIELD FIELD) where(FIELD VALUE) monthly(900)"]
 """
 KIND = """
 [kinds.{name}]  # files of another layout, into a table of their own

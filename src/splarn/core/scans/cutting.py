@@ -14,9 +14,10 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from splarn.core.errors import RequestError
 from splarn.core.lake.partitions import groups as partitions
 from splarn.core.lake.partitions import plain, transformed
-from splarn.core.lake.writing import HELD_BYTES
+from splarn.core.lake.writing import HELD_BYTES, MOST_PARTITIONS
 from splarn.core.layout.file_layout import FileLayout, PartitionField
 from splarn.core.scans.asked import Keys
 from splarn.core.scans.look import Look
@@ -26,6 +27,8 @@ from splarn.core.scans.look import Look
 MOST_WRITINGS = 240
 MOST_GROUPS = 400
 MOST_PARTS = 240
+# More partitions in all are not merged in small; a load has its own limit.
+MERGED_PARTITIONS = 10 * MOST_PARTITIONS
 # Of so many rows at least the extremes of a group are taken, where it has them: of fewer they would
 # lie too close to one another.
 EXTREMES_OF = 256
@@ -100,6 +103,7 @@ def as_loaded(look: Look, keys: Keys, layout: FileLayout, part_bytes: int | None
             share = (high - low) / mine
             seen = _between(look.at, low + share * start, low + share * (start + count), count)
             made.number += 1
+            _refuse(len(np.unique(codes[seen])), MOST_PARTITIONS, layout)
             for code, some in _by_partition(seen, codes):
                 part = look.weight[some].sum() / look.weight[seen].sum()
                 where = _Where(made.number, number, code, times * each)
@@ -132,10 +136,21 @@ def as_compacted(look: Look, keys: Keys, layout: FileLayout) -> Groups:
     codes, values = _codes(look, layout)
     made = _Made([], [], [], [], [], {name: [] for name in keys.values})
     every = np.arange(len(look.at))
+    _refuse(len(values), MERGED_PARTITIONS, layout)
     for code, some in _by_partition(every, codes):
         count = look.rows * look.weight[some].sum() / look.weight.sum()
         _put(made, look, keys, layout, some, count, _Where(None, 0, code, 1.0))
     return _groups(made, values, 1.0, look.whole)
+
+
+def _refuse(count: int, most: int, layout: FileLayout) -> None:
+    """Raises RequestError where rows make more partitions than a load or a merge goes through."""
+    if count > most:
+        by = " ".join(field.text() for field in layout.partition)
+        raise RequestError(
+            f"{by} makes more than {most:,} partitions, each with files of its own: choose a "
+            "coarser one, as month() or bucket()."
+        )
 
 
 def _codes(look: Look, layout: FileLayout) -> tuple[Any, tuple[tuple[Any, ...], ...]]:
