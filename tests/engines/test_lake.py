@@ -14,6 +14,7 @@ from pyiceberg.types import DoubleType, IntegerType, ListType
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.lake.compaction import CompactRequest, compact
+from splarn.core.layout.descriptor import write_layout
 from splarn.core.layout.file_layout import read_file_layout
 from splarn.core.load import load, undo
 from splarn.core.target.levers import LoadLevers
@@ -21,8 +22,8 @@ from splarn.core.work.pool import Inline
 from splarn.engines import open_engine, opener
 from splarn.engines.lake.catalog import LakeCatalog
 from splarn.engines.lake.storage import Storage, local_path
-from tests.conftest import ask
-from tests.engines.lives import digests, request, run, session_of
+from tests.conftest import Splarn, ask
+from tests.engines.lives import GAUGES, digests, readings, request, run, session_of
 
 # What is killed leaves files open.
 pytestmark = pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
@@ -228,6 +229,33 @@ def test_a_month_that_comes_again_takes_its_own_place(
         with pytest.raises(RequestError, match=said):
             run(target, name, month("f", 4, 1, 5), table_mode="renew")
     assert undo(opener(lake), plain.load_id).rows_removed == 70
+
+
+def test_a_month_gives_way_to_fewer_rows_only_where_someone_agrees(
+    lake: str, table: str, tmp_path: Path, splarn: Splarn
+) -> None:
+    layout = readings(tmp_path / "a.csv", 1, 600).with_suffix(".json")
+    write_layout(GAUGES, layout)
+    words = ("--layout", layout, "--to", lake, "--table", table, "--file-layout", "month(day)")
+    assert splarn("load", tmp_path / "a.csv", *words).code == 0
+    readings(tmp_path / "b.csv", 1001, 1040)
+    few = ("load", tmp_path / "b.csv", *words, "--table-mode", "renew")
+    before = digests(lake, table)
+    for _ in range(2):
+        refused = splarn(*few, "--json")
+        assert refused.code == 2, refused.err
+        assert "600 that --table-mode renew would remove" in refused.json["error"]
+        assert digests(lake, table) == before
+    # Nothing is loaded twice for that: the rows were beside the table all the time.
+    agreed = splarn(*few, "--yes", "--json").json
+    assert (agreed["verified"], agreed["rows_loaded"]) == (True, 40)
+    assert ask(lake, f"SELECT count(*), min(reading_no) FROM {table}") == [(40, 1001)]
+    assert undo(opener(lake), agreed["load_id"]).rows_restored == 600
+    assert digests(lake, table) == before
+    # As many or more need no word.
+    assert splarn("load", readings(tmp_path / "c.csv", 2001, 2600), *words, "--table-mode",
+                  "renew").code == 0  # fmt: skip
+    assert ask(lake, f"SELECT count(*) FROM {table}") == [(600,)]
 
 
 def test_partitions_are_foreseen_before_the_first_byte(

@@ -175,12 +175,12 @@ def _history(context: Context, open_engine: OpenEngine, name: str) -> int:
     named = any(one.names for one in states)
     context.out.table(
         [
-            "since (UTC)", "what", Column("loads", 2), ">rows", ">files", ">size",
-            *([Column("kept as", 1)] if named else []),
+            "since (UTC)", "what", Column("loads", 1), ">rows", ">files", Column(">size", 2),
+            *([Column("kept as", 3)] if named else []),
         ],
         (
             (
-                f"{at:%Y-%m-%d %H:%M:%S}", one.what + " (now)" * one.now,
+                f"{at:%Y-%m-%d %H:%M}", one.what + " (now)" * one.now,
                 "\n".join(one.loads), f"{one.rows:,}", f"{one.files:,}", show_size(one.bytes),
                 *(["\n".join(one.names)] if named else []),
             )

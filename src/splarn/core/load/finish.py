@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from splarn.core.errors import OutsideError, RefusedError
 from splarn.core.layout import Field
 from splarn.core.load.opening import clear, end_earlier
-from splarn.core.load.refusals import merging_of
+from splarn.core.load.refusals import Confirm, merging_of, refuse_to_renew
 from splarn.core.load.request import LoadRequest
 from splarn.core.load.sampling import spread
 from splarn.core.load.standing import fingerprint
@@ -54,16 +54,23 @@ class Finished:
 
 
 def finish(
-    session: Session, request: LoadRequest, note: LoadNote, results: Sequence[PartResult]
+    session: Session,
+    request: LoadRequest,
+    note: LoadNote,
+    results: Sequence[PartResult],
+    confirm: Confirm | None = None,
 ) -> Finished:
     """Verifies what lies in the table or beside it, moves it in where it belongs, notes the end.
 
-    What differs beside the table is not moved in, and the load stays unfinished.
+    What differs beside the table is not moved in, and the load stays unfinished, as it does where
+    more rows would have to give way than come and `confirm` does not agree (RequestError).
     """
     finished = _verify(session, request, note, results)
     if finished.differences and note.details.side_table:
         return finished
     session.claims.take_turn(request.table)
+    if note.mode == "renew" and note.state != "done":
+        refuse_to_renew(session, note, sum(one.note.rows for one in results), confirm)
     published = _publish(session, request, note, results, finished)
     if published.differences:
         session.rollback()

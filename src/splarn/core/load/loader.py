@@ -47,8 +47,8 @@ def load(
     """Loads every input once, resuming an unfinished load of the same content into the table.
 
     With `arrivals` the inputs are the files of a delivery, whose parts are made and brought while
-    others are loaded. `confirm` is asked before `empty` or `replace` removes more rows than come;
-    `on_begin` is told of the load before its first row. Streams are the pool's workers.
+    others are loaded. `confirm` is asked before `empty`, `replace` or `renew` removes more rows
+    than come; `on_begin` is told of the load before its first row. Streams are the pool's workers.
     Raises RequestError when the table does not fit, the engine lacks a lever or the content is
     already in, ShortfallError when rows are bad beyond the limit, OutsideError when the target
     fails.
@@ -111,14 +111,14 @@ def load(
         timer.rows_end(*(timer.clock() if one is None else one for one in moments))
         watch.start("verify" if request.verify else "finish", None, "")
         try:
-            end = _finished(request, opened, results)
+            end = _finished(request, opened, results, confirm)
         except MoveRefusedError as refusal:
             if request.bad_rows.count == 0:
                 raise
             opened = go_straight(keeper, request, opened, refusal.reason)
             results = run_streams(request, opened, pool, watch)
             timer.rows_end()
-            end = _finished(request, opened, results)
+            end = _finished(request, opened, results, confirm)
         timer.end()
         version = keeper.version()
         ran = sizing.stretches() if engine.has_sizes else ()
@@ -204,10 +204,12 @@ def _open(
             request = replace(request, inputs=known)
 
 
-def _finished(request: LoadRequest, opened: Opened, results: list[PartResult]) -> Finished:
+def _finished(
+    request: LoadRequest, opened: Opened, results: list[PartResult], confirm: Confirm | None
+) -> Finished:
     session = request.open_engine().connect()
     try:
-        return finish(session, request, opened.note, results)
+        return finish(session, request, opened.note, results, confirm)
     finally:
         session.rollback()
         session.close()

@@ -65,6 +65,22 @@ def refuse_what_is_there(
             )
 
 
+def refuse_to_renew(session: Session, note: LoadNote, coming: int, confirm: Confirm | None) -> None:
+    """Raises RequestError where more rows would give way than come, and nobody agrees to that.
+
+    The rows stay where they are, beside the table, so that the same command goes on.
+    """
+    if confirm is None or not note.details.side_table:
+        return
+    going = merging_of(session).in_the_way(note.table, note.details.side_table)
+    if going > coming and not confirm(going, coming):
+        raise RequestError(
+            f"The partitions of {note.table} into which the {plural(coming, 'row')} of the load "
+            f"come hold {going:,} that --table-mode renew would remove: give the same command with "
+            f"--yes to agree, or `splarn undo {note.load_id}` to leave them."
+        )
+
+
 def merging_of(session: Session) -> Merging:
     """What a target has whose tables are files. Raises RequestError for another one."""
     if session.merging is None:

@@ -151,6 +151,9 @@ class Merging(Protocol):
     def give_way(self, table: str, side_table: str) -> None:
         """Takes the rows out of a table that are in partitions of which others are to come."""
 
+    def in_the_way(self, table: str, side_table: str) -> int:
+        """How many rows that would be."""
+
     def give_back(self, table: str, before: str, marks: Marks, act: bool) -> int:
         """How many rows marked ones took the place of, by whole partitions; brings them back if
         `act` says so."""

@@ -242,9 +242,16 @@ class LakeMerging(Concern):
 
     def give_way(self, table: str, side_table: str) -> None:
         """See Merging."""
+        gone = {one.file.path for one in self._in_the_way(table, side_table)}
+        self.link.change(table).remove |= gone
+
+    def in_the_way(self, table: str, side_table: str) -> int:
+        """See Merging."""
+        return sum(one.file.rows for one in self._in_the_way(table, side_table))
+
+    def _in_the_way(self, table: str, side_table: str) -> list[TableFile]:
         coming = {one.file.partition for one in self.link.files(side_table)}
-        gone = [one.file.path for one in self.link.files(table) if one.file.partition in coming]
-        self.link.change(table).remove |= set(gone)
+        return [one for one in self.link.files(table) if one.file.partition in coming]
 
     def give_back(self, table: str, before: str, marks: Marks, act: bool) -> int:
         """See Merging."""
