@@ -113,6 +113,38 @@ def test_what_is_foretold_is_what_another_reader_then_reads(home: Path, splarn: 
             assert one["requests"] == pytest.approx(fetches, rel=0.25, abs=2)
 
 
+def test_a_table_is_asked_as_it_is_and_as_merging_would_leave_it(
+    home: Path, splarn: Splarn
+) -> None:
+    lake, target = home / "lake", ("--to", "lake:///lake", "--table", "passages")
+    layout = ("--layout", "layout.json", "--file-layout", "bucket(passage_no 4) rows(5000)")
+    for number, path in enumerate(sorted((home / "in").iterdir())):
+        mode = ("--table-mode", "append") if number else ()
+        assert splarn("load", path, *target, *layout, *mode, cwd=home).code == 0
+    words = [word for question, *_ in QUESTIONS for word in ("--question", question)]
+    asking = ("forecast", *target, *words, "--json")
+    before = splarn(*asking, cwd=home)
+    assert before.code == 0, before.err
+    # It reads and changes nothing.
+    assert splarn(*asking, cwd=home).json["scans"]["kept"][0]["files"] == 12
+    assert splarn("compact", *target, cwd=home).code == 0
+    after = splarn(*asking, cwd=home)
+    now, merged = before.json["scans"]["kept"]
+    assert (now["kept_as"], now["files"]) == ("as it is", 12)
+    assert (merged["kept_as"], merged["files"]) == (
+        "bucket(passage_no 4) rows(5000) compacted", 4
+    )  # fmt: skip
+    for (_, row_filter, expression, columns), told, then in zip(
+        QUESTIONS, merged["questions"], after.json["scans"]["kept"][0]["questions"], strict=True
+    ):
+        fetched, _, opened, _ = asked(lake, "passages", row_filter, expression, columns)
+        # What the footers say is no estimate; what merging leaves is one.
+        assert then["bytes"] == pytest.approx(fetched, rel=0.01)
+        assert then["files"] == opened
+        assert told["bytes"] == pytest.approx(fetched, rel=0.1)
+    assert now["monthly"]["bytes"] > 1.5 * merged["monthly"]["bytes"]
+
+
 def test_a_plan_lays_files_out_by_what_is_asked(home: Path, splarn: Splarn) -> None:
     (home / "splarn.toml").write_text(JOB)
     assert splarn("sweep", cwd=home).code == 0
@@ -173,12 +205,15 @@ def test_questions_are_told_in_tables_that_fit(home: Path, splarn: Splarn) -> No
         (["--question", "columns(toll)", "--kept-as", "csv zstd(99)"], 2, "cannot have level"),
         (["--question", "columns(toll)", "--kept-as", "value(passage_no)"], 2, "partition"),
         (["--question", "columns(toll)", "--latency", "soon"], 2, "is no duration"),
+        (["--table", "passages"], 2, "--table goes with questions"),
+        (["--question", "columns(toll)", "--table", "passages"], 2, "There is no table passages"),
     ],
 )
 def test_what_cannot_be_asked_is_one_sentence(
     home: Path, splarn: Splarn, words: list[str], code: int, said: str
 ) -> None:
-    done = splarn("forecast", "in", "--layout", "layout.json", *words, cwd=home)
+    target = ("--to", "lake:///lake")
+    done = splarn("forecast", "in", "--layout", "layout.json", *target, *words, cwd=home)
     assert done.code == code
     assert said in " ".join(done.err.split())
     assert "Traceback" not in done.err

@@ -89,6 +89,15 @@ def forecast(
         ),
     ] = None,
     months: AskedMonths = None,
+    table_name: Annotated[
+        str | None,
+        typer.Option(
+            "--table",
+            metavar="NAME",
+            help="Questions of this table of a lake as it is, not of files.",
+            rich_help_panel="Questions",
+        ),
+    ] = None,
     latency: Annotated[
         str | None,
         typer.Option(
@@ -114,7 +123,7 @@ def forecast(
     from splarn.cli.context import Context
     from splarn.cli.learned import learn, require_sweep, say_learned, say_volume
     from splarn.cli.misuse import if_any, read
-    from splarn.cli.scans import asked_by, tell_scans
+    from splarn.cli.scans import asked_by, tell_of_table, tell_scans
     from splarn.core.errors import RequestError
     from splarn.core.tuning.columns import Table
     from splarn.core.tuning.forecast import forecast as foretell
@@ -125,6 +134,14 @@ def forecast(
     context = Context(job, as_json, settings)
     out = context.out
     asked = asked_by(context, question, kept_as, months, link, latency)
+    if table_name is not None:
+        if asked is None:
+            raise RequestError("--table goes with questions: give --question too.")
+        of_table = tell_of_table(
+            context, asked, context.target(to), table_name, context.prices(("u1",))
+        )
+        out.document({"currency": of_table["currency"], "forecasts": [], "scans": of_table})
+        return
     if asked is None or sweep is not None:
         require_sweep(context)
     supposed = WhatIf(

@@ -25,7 +25,7 @@ from splarn.core.units import (
 if TYPE_CHECKING:
     from splarn.core.layout import Layout
     from splarn.core.prices import Prices
-    from splarn.core.scans.foretelling import Bill, Line, Scans
+    from splarn.core.scans.foretelling import Bill, Line, Scans, TableFiles
     from splarn.core.scans.kept import Kept
     from splarn.core.scans.questions import Question
     from splarn.core.source.places import Place
@@ -88,7 +88,7 @@ def asked_by(
 
 def tell_scans(
     context: Context, asked: Asked, files: Sequence[Place], layout: Layout,
-    prices: Prices, laid_out: Sequence[str] = (),
+    prices: Prices, laid_out: Sequence[str] = (), table: TableFiles | None = None,
 ) -> dict[str, Any]:  # fmt: skip
     """Foretells what questions cost and says it; returns it as a document.
 
@@ -100,14 +100,53 @@ def tell_scans(
     ways = [read_kept(one) for one in asked.kept or laid_out]
     if not ways:
         ways = usual_ways(asked.questions, layout.fields, layout.format)
-    scans, told = foretold(context, asked, files, layout, prices, ways)
+    scans, told = foretold(context, asked, files, layout, prices, ways, table)
     _show(context, asked, scans, told, prices)
     return _document(asked, scans, told, prices)
 
 
+def tell_of_table(
+    context: Context, asked: Asked, target: str, name: str, prices: Prices
+) -> dict[str, Any]:
+    """The same of a table of a lake as it is, and as it would be merged or laid out otherwise."""
+    from contextlib import closing
+
+    from splarn.core.errors import RequestError
+    from splarn.core.layout import Dialect, Layout
+    from splarn.core.scans.foretelling import TableFiles
+    from splarn.core.scans.kept import COMPACTED
+    from splarn.core.source.places import place
+    from splarn.core.target.outgoing import Wanted
+    from splarn.engines import opener_of_existing
+
+    engine = opener_of_existing(target)()
+    with closing(engine.connect()) as session:
+        merging = session.merging
+        if merging is None:
+            raise RequestError(
+                f"--table: {engine.title} keeps no tables as files, so questions are asked of the "
+                "delivery alone; leave it out."
+            )
+        table = session.tables.canonical(name)
+        if session.tables.columns(table) is None:
+            raise RequestError(f"There is no table {name} in {engine.place}.")
+        assert session.outgoing is not None, "what keeps files gives their rows back"
+        fields = session.outgoing.fields(Wanted(table))
+        # As merging takes them.
+        files = sorted(merging.files(table), key=lambda one: (one.added, one.path))
+        kept = merging.layout(table)
+    if not files:
+        raise RequestError(f"The table {name} in {engine.place} has no rows to be asked for.")
+    return tell_scans(
+        context, asked, [place(one.path) for one in files],
+        Layout(name, Dialect(), fields, "parquet"), prices, [f"{kept.text()} {COMPACTED}"],
+        TableFiles(kept.partition, tuple(one.values for one in files)),
+    )  # fmt: skip
+
+
 def foretold(
     context: Context, asked: Asked, files: Sequence[Place], layout: Layout, prices: Prices,
-    ways: Sequence[Kept],
+    ways: Sequence[Kept], table: TableFiles | None = None,
 ) -> tuple[Scans, list[Bill]]:  # fmt: skip
     """What questions read of the rows kept in some ways, and what each costs."""
     import tempfile
@@ -120,7 +159,7 @@ def foretold(
 
     request = ScanRequest(
         tuple(Source.of(path).read_by(layout) for path in files), layout, asked.questions,
-        tuple(ways), asked.size,
+        tuple(ways), asked.size, table,
     )  # fmt: skip
     with tempfile.TemporaryDirectory(prefix=scratch_prefix()) as scratch, Pools() as pools:
         scans = foretell_scans(
@@ -138,10 +177,14 @@ def _show(
     out, look = context.out, scans.look
     seen = "all of it" if look.whole else f"{show_size(look.read)} of it"
     out.head("What questions cost")
-    out.say(
-        f"{show_size(look.bytes)} ({plural(round(look.rows), 'row')}) as a load of these files "
-        f"leaves them; written and read on this machine for {seen}."
-    )
+    size = f"{show_size(look.bytes)} ({plural(round(look.rows), 'row')})"
+    if scans.of_table:
+        out.say(f"{size} of a table; read and written on this machine for {seen}.")
+    else:
+        out.say(
+            f"{size} as a load of these files leaves them; written and read on this machine for "
+            f"{seen}."
+        )
     if look.heads:
         out.note("Of packed files only the beginnings were looked at: the rest is taken for alike.")
     out.table(
@@ -195,7 +238,7 @@ def _say_best(
     out = context.out
     what = f"in {_months(asked.months)}"
     if best is base:
-        out.say(f"Nothing is cheaper {what} than the files as they were delivered.")
+        out.say(f"Nothing of it is cheaper {what} than the files as they are.")
         return
     monthly = sum(one.monthly for one in asked.questions)
     if priced:

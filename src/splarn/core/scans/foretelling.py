@@ -6,12 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from splarn.core.lake.partitions import Value
 from splarn.core.layout import Layout
-from splarn.core.layout.file_layout import check_columns
+from splarn.core.layout.file_layout import PartitionField, check_columns
 from splarn.core.prices import Prices, Usage, reckon, tier_of
 from splarn.core.scans.asked import Keys, Wanted, wanted_of
 from splarn.core.scans.cutting import as_compacted, as_loaded
-from splarn.core.scans.delivered import delivered_files
+from splarn.core.scans.delivered import delivered_files, speed_of
 from splarn.core.scans.kept import Kept
 from splarn.core.scans.look import LOOK_BYTES, Look, take_look
 from splarn.core.scans.questions import Question, check_question
@@ -27,14 +28,26 @@ FETCHES = 8
 
 
 @dataclass(frozen=True)
+class TableFiles:
+    """How a table keeps its files apart: by what fields, and the values of these of each file."""
+
+    partition: tuple[PartitionField, ...]
+    values: tuple[tuple[Value, ...], ...]
+
+
+@dataclass(frozen=True)
 class ScanRequest:
-    """Questions of a delivery, ways of keeping its rows, and how much of it is looked at."""
+    """Questions of a delivery, ways of keeping its rows, and how much of it is looked at.
+
+    Where the sources are the files of a `table`, it says how these lie in partitions.
+    """
 
     sources: tuple[Source, ...]
     layout: Layout
     questions: tuple[Question, ...]
     kept: tuple[Kept, ...]
     size: int = LOOK_BYTES
+    table: TableFiles | None = None
 
 
 @dataclass(frozen=True)
@@ -76,12 +89,14 @@ class KeptRows:
 
 @dataclass(frozen=True)
 class Scans:
-    """What questions read of rows kept in several ways, as they were delivered first."""
+    """What questions read of rows kept in several ways, first as they were delivered; `of_table`
+    says that these are a table's, as it is."""
 
     look: Look
     questions: tuple[Question, ...]
     shares: tuple[float, ...]
     ways: tuple[KeptRows, ...]
+    of_table: bool = False
 
 
 def foretell_scans(
@@ -116,19 +131,22 @@ def foretell_scans(
         )
         watch.advance(1)
     watch.finish()
-    return Scans(look, request.questions, shares, tuple(ways))
+    return Scans(look, request.questions, shares, tuple(ways), request.table is not None)
 
 
 def _as_delivered(
     request: ScanRequest, look: Look, keys: Keys, asked: Sequence[Sequence[Wanted]]
 ) -> KeptRows:
     size = float(sum(source.size for source in request.sources))
-    words = "as delivered: " + ", ".join(sorted({_form(one, request.layout) for one in
-                                                 request.sources}))  # fmt: skip
+    forms = ", ".join(sorted({_form(one, request.layout) for one in request.sources}))
+    words = f"as delivered: {forms}" if request.table is None else "as it is"
     if request.layout.format == "parquet":
-        files = delivered_files(request.sources, look, keys)
+        table = request.table
+        values = None if table is None else table.values
+        files = delivered_files(request.sources, look, keys, values)
+        fields = () if table is None else table.partition
         told = tuple(
-            _asking(files, every, look, None, 0.0, look.seconds * _share_of(every, look))
+            _asking(files, every, look, fields, *speed_of(request.sources, every[0].columns))
             for every in asked
         )
         return KeptRows(None, words, float(len(request.sources)), size, 0.0, told)
@@ -141,11 +159,6 @@ def _as_delivered(
 def _form(source: Source, layout: Layout) -> str:
     packing = source.codec.split("+")[0]
     return layout.format if packing == "none" else f"{layout.format} {packing}"
-
-
-def _share_of(every: Sequence[Wanted], look: Look) -> float:
-    """The share of the columns that are read, for what reading a row takes."""
-    return len(every[0].columns) / max(len(look.columns), 1)
 
 
 def _as_text(request: ScanRequest, look: Look, kept: Kept, folder: Path) -> KeptRows:
@@ -170,27 +183,27 @@ def _as_columns(
     written = write_sample(look, kept.layout, rows, asked, folder)
     files = into_files(groups, written, kept.layout)
     each = written.seconds / max(written.rows, 1)
-    # What merging writes was written and is read once before.
-    writing = (look.seconds + each * (2 if kept.compacted else 1)) * look.rows
-    if kept.compacted:
-        writing += max(written.reading, default=0.0) * look.rows
+    # What merging writes was written before, and is read before and behind.
+    merging = each + 2 * max(written.reading, default=0.0) if kept.compacted else 0.0
+    loading = 0.0 if request.table is not None and kept.compacted else look.seconds + each
+    writing = (loading + merging) * look.rows
     told = tuple(
-        _asking(files, every, look, kept, written.opening, a_row)
+        _asking(files, every, look, kept.layout.partition, written.opening, a_row)
         for every, a_row in zip(asked, written.reading, strict=True)
     )
     return KeptRows(kept, kept.text(), files.count, files.total, writing, told)
 
 
 def _asking(
-    files: Files, every: Sequence[Wanted], look: Look, kept: Kept | None, opening: float,
-    a_row: float,
+    files: Files, every: Sequence[Wanted], look: Look, partition: Sequence[PartitionField],
+    opening: float, a_row: float,
 ) -> Asking:  # fmt: skip
     """A question as the mean of those that it stands for."""
     names = [one.name for one in look.columns]
     kinds = {one.name: one.arrow_type for one in look.columns}
     total = NOTHING
     for wanted in every:
-        total += read_of(files, wanted, names, () if kept is None else kept.layout.partition, kinds)
+        total += read_of(files, wanted, names, partition, kinds)
     read = total.times(1 / len(every))
     return Asking(read, read.files * opening + read.rows * a_row)
 
