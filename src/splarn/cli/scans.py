@@ -229,11 +229,11 @@ def _show(
         ],
     )  # fmt: skip
     best = cheapest(told, asked.months)
-    _say_best(context, asked, told[0], best, prices, priced)
+    _say_best(context, asked, told[0], best, prices, priced, scans.far)
 
 
 def _say_best(
-    context: Context, asked: Asked, base: Bill, best: Bill, prices: Prices, priced: bool
+    context: Context, asked: Asked, base: Bill, best: Bill, prices: Prices, priced: bool, far: bool
 ) -> None:
     out = context.out
     what = f"in {_months(asked.months)}"
@@ -262,11 +262,15 @@ def _say_best(
         out.say(f"Writing it has paid for itself after {' and after '.join(paid)}.")
     else:
         out.say("Writing it never pays for itself by questions alone.")
-    where = "from this machine's own disk" if asked.line.rate is None else "over that line"
-    if asked.line.rate is None and not asked.line.latency:
+    if far:
         out.say(
-            f"Times are those of reading {where}; --link 1Gbit/s and --latency 30ms suppose a "
-            "store."
+            "Times of what lies elsewhere are those of reading it from there, the others those of "
+            "this machine's own disk."
+        )
+    elif asked.line.rate is None and not asked.line.latency:
+        out.say(
+            "Times are those of reading from this machine's own disk; --link 1Gbit/s and --latency "
+            "30ms suppose a store."
         )
 
 

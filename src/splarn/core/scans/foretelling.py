@@ -19,6 +19,7 @@ from splarn.core.scans.questions import Question, check_question
 from splarn.core.scans.reads import NOTHING, Files, Read, into_files, read_of
 from splarn.core.scans.texts import write_text
 from splarn.core.scans.written import write_sample
+from splarn.core.source.places import Remote
 from splarn.core.source.source import Source
 from splarn.core.work.pool import Pool
 from splarn.core.work.progress import Progress, Silent
@@ -89,14 +90,17 @@ class KeptRows:
 
 @dataclass(frozen=True)
 class Scans:
-    """What questions read of rows kept in several ways, first as they were delivered; `of_table`
-    says that these are a table's, as it is."""
+    """What questions read of rows kept in several ways, first as they were delivered.
+
+    `of_table` says that these are a table's, as it is, `far` that they lie elsewhere.
+    """
 
     look: Look
     questions: tuple[Question, ...]
     shares: tuple[float, ...]
     ways: tuple[KeptRows, ...]
     of_table: bool = False
+    far: bool = False
 
 
 def foretell_scans(
@@ -131,7 +135,9 @@ def foretell_scans(
         )
         watch.advance(1)
     watch.finish()
-    return Scans(look, request.questions, shares, tuple(ways), request.table is not None)
+    far = any(isinstance(one.place, Remote) for one in request.sources)
+    of_table = request.table is not None
+    return Scans(look, request.questions, shares, tuple(ways), of_table, far)
 
 
 def _as_delivered(
