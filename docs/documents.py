@@ -198,7 +198,14 @@ _RUN = {
         "seconds": "number In all.", "cost": "number In all.", "phases": "$phases",
     },
     "cost": "$items", "currency": "text Of the cost.",
-    "error_pct": "number? Actual over forecast time, less 1; null where it went on with a run.",
+    "error_pct": "number? Actual over forecast time, less 1; null where it went on with a run, or "
+    "took the rows of a table.",
+    "moved?": {
+        "place": "text The target that rows came from.", "table": "text Its table.",
+        "rows": "integer In it.",
+        "verified": "boolean? Whether its figures are those of what came out.",
+        "differences": ["text How they differ."],
+    },
     "resumed": "boolean Whether it went on with an interrupted run.",
     "changes": [{"*": "any What was changed, to what, when and why."}],
     "rows_not_converted": "integer Rows set aside before they were loaded.",

@@ -13,9 +13,11 @@ from splarn.cli.voice import VOICE
 
 if TYPE_CHECKING:
     from splarn.cli.context import Context
+    from splarn.cli.output import Output
     from splarn.core.run.drift import Delivery
     from splarn.core.run.flow import RunRecord
     from splarn.core.tuning.plan_file import Plan
+    from splarn.core.unload import UnloadRequest
 
 
 def run(
@@ -40,6 +42,20 @@ def run(
             help="Change load streams or tier where loading is late, within the plan's limits.",
         ),
     ] = False,
+    source: Annotated[
+        str | None,
+        typer.Option(
+            "--from",
+            metavar="URL",
+            help="Take the rows of a table of this target in place of the plan's files.",
+        ),
+    ] = None,
+    source_table: Annotated[
+        str | None,
+        typer.Option(
+            "--from-table", metavar="NAME", help="Its name; that of the plan's table when left out."
+        ),
+    ] = None,
     settings: Settings = None,
     yes: Yes = False,
     job: JobFile = None,
@@ -56,6 +72,7 @@ def run(
     from splarn.cli.context import Context
     from splarn.cli.load import load_code
     from splarn.cli.running import anew, hold_to_earlier, say_steps, taken_apart
+    from splarn.core.errors import RequestError
     from splarn.core.ledger import FOLDER
     from splarn.core.parameters import parse_settings
     from splarn.core.reading.sources import OtherColumnsError
@@ -69,6 +86,17 @@ def run(
     if chosen is not written:
         chosen = anew(context, chosen)
     root = parts or context.job.folder / FOLDER / "parts" / chosen.id
+    options = RunOptions(keep_parts, again, adapt, yes)
+    if source is not None or source_table is not None:
+        if source is None or dry:
+            what = "--dry says the steps of files" if dry else "--from-table goes with --from"
+            raise RequestError(f"{what}: leave it out.")
+        moving = moved_from(source, source_table or chosen.table, chosen, root)
+        context.check_ledger()
+        document, record = carry_out(context, chosen, root, None, options, moving)
+        context.out.document(document)
+        short = record.moved is not None and record.moved.differences
+        return max(load_code(record.load), 1 if short else 0)
     # All of it is looked at before any of it is loaded.
     tables = by_table(chosen, context.job.folder)
     try:
@@ -82,7 +110,6 @@ def run(
         context.out.document({**steps[0], **({"others": steps[1:]} if steps[1:] else {})})
         return 0
     context.check_ledger()
-    options = RunOptions(keep_parts, again, adapt, yes)
     documents, code = [], 0
     for one, folder, delivery in zip(tables, folders, looks, strict=True):
         document, record = carry_out(context, one, folder, delivery, options)
@@ -92,6 +119,22 @@ def run(
     others = {"others": documents[1:]} if documents[1:] else {}
     context.out.document({**documents[0], **others})
     return code
+
+
+def moved_from(url: str, table: str, plan: Plan, folder: Path) -> UnloadRequest:
+    """What asks for the rows of another table than the plan's. Raises RequestError for no such."""
+    from splarn.core.errors import RequestError
+    from splarn.core.shape.parts_format import PartsFormat
+    from splarn.core.source.codecs import Packing
+    from splarn.core.target.outgoing import Wanted
+    from splarn.core.unload import UnloadRequest
+    from splarn.engines import identity, opener_of_existing
+
+    if (identity(url), table) == (identity(plan.target), plan.table):
+        raise RequestError(f"--from: {table} is the table that the plan fills; name another one.")
+    # The plan says how parts are made.
+    output = PartsFormat("csv", Packing(), 1)
+    return UnloadRequest(opener_of_existing(url), identity(url), Wanted(table), folder, output)
 
 
 @dataclass(frozen=True)
@@ -108,8 +151,9 @@ def carry_out(
     context: Context,
     chosen: Plan,
     folder: Path,
-    delivery: Delivery,
+    delivery: Delivery | None,
     options: RunOptions,
+    moving: UnloadRequest | None = None,
 ) -> tuple[dict[str, Any], RunRecord]:
     """Carries a plan out for one table, shows what came of it and notes that."""
     from contextlib import ExitStack
@@ -135,7 +179,8 @@ def carry_out(
         from splarn.depots.landing import DepotLanding
 
         landing = DepotLanding(filled(chosen.depot, "The depot"), chosen.id)
-    away = any(map(is_url, (*chosen.sources, chosen.depot)))
+    sources = () if moving else chosen.sources
+    away = any(map(is_url, (*sources, chosen.depot)))
     with ExitStack() as held:
         held.enter_context(owned(folder))
         pools = held.enter_context(Pools(inherit=not away))
@@ -144,7 +189,7 @@ def carry_out(
         steering = Steering(chosen, watching, open_engine().reads_parts) if options.adapt else None
         view = FlowView(
             out.err if looking else None, steering or Foresight(chosen, watching),
-            ceilings_of(context, chosen), out.note,
+            ceilings_of(context, chosen), (lambda _: None) if moving else out.note,
         )  # fmt: skip
 
         def heard(what: str, told: dict[str, Any]) -> None:
@@ -169,16 +214,39 @@ def carry_out(
                 on_begin=note_begun(context, chosen.target),
                 landing=landing,
                 steering=steering,
+                moving=moving,
             )
     document = record.as_json(chosen)
     if not record.load.done_before:
-        told = {**document, "delivery": delivery.as_json()}
+        told = document if delivery is None else {**document, "delivery": delivery.as_json()}
         way = context.shown_depot(chosen.way)
         context.noting(lambda ledger: note_run(ledger, chosen, record, told, target_id, way))
     show_run(context, chosen, record, document)
+    _say_moved(out, record)
     heard("end", {
         "load_id": record.load.load_id, "rows": record.load.rows_loaded,
         "rejected": record.load.rows_rejected, "seconds": record.seconds,
         "phases": record.phases, "verified": record.load.verified,
     })  # fmt: skip
     return document, record
+
+
+def _say_moved(out: Output, record: RunRecord) -> None:
+    """How rows that came from a table are like those that it held."""
+    from splarn.core.units import plural
+
+    moved = record.moved
+    if moved is None:
+        return
+    for difference in moved.differences:
+        out.bad(f"What came out of {moved.table} is not what {moved.place} held: {difference}.")
+    if moved.differences:
+        out.note(
+            f"`splarn undo {record.load.load_id}` takes it back; others may have changed the table "
+            "meanwhile."
+        )
+    elif moved.verified:
+        out.good(
+            f"Verified: count, nulls, sums and extremes of every column are those of {moved.table} "
+            f"in {moved.place}, {plural(moved.rows, 'row')}."
+        )

@@ -189,7 +189,16 @@ def show_run(context: Context, plan: Plan, record: RunRecord, document: dict[str
             f"{plan.configuration.format}, and "
             f"{'is' if record.set_aside == 1 else 'are'} in {record.rejects}."
         )
-    show_beside(out, plan, record)
+    if record.moved is None:
+        show_beside(out, plan, record)
+    else:
+        # A plan forecasts files: how long rows take to leave a table it does not know.
+        stages = {"shape": "unloading", "ship": "shipping", "load": "loading"}
+        told = [
+            f"{words} {show_duration(record.phases[phase])}"
+            for phase, words in stages.items() if phase in record.phases
+        ]  # fmt: skip
+        out.say(f"All at the same time, {', '.join(told)}: {show_duration(record.seconds)} in all.")
     show_cost(out, document)
 
 

@@ -68,6 +68,19 @@ class Making:
         """What the parts are read by."""
         return self.output.layout(self.layout) if self.fitting is None else self.fitting.into
 
+    @property
+    def size(self) -> float:
+        """The bytes that parts are made of, by which it is told how far they are."""
+        return float(sum(path.stat().st_size for path in self.paths))
+
+    def make(self, handing: Handing, watch: Progress) -> Shaped:
+        """Makes the parts and hands each on. Raises what `shape` does."""
+        return shape(
+            self.paths, self.layout, self.folder, self.output, self.pool,
+            keep=0 if self.bad_rows.count == 0 else None, progress=watch, handing=handing,
+            fitting=self.fitting, name=self.name,
+        )  # fmt: skip
+
 
 def landing_of(reads_parts: bool, open_engine: OpenEngine, depot: Landing | None) -> Landing | None:
     """Where parts are sent: a depot, the inbox of an engine that reads parts itself, or nowhere."""
@@ -219,18 +232,14 @@ class Bringing:
 
     def _make(self) -> None:
         out: Feed[Part] | Feed[Input] = self.made if self.landing is not None else self.feed
-        total = float(sum(path.stat().st_size for one in self.makings for path in one.paths))
+        total = sum(one.size for one in self.makings)
         watch = _Stoppable(self._watching.stage("shape"), total, self.made, self.feed)
         try:
             for making in self.makings:
                 stands = partial(self._stands, making.folder)
                 hand = partial(self._hand_on, making.folder)
-                self.shaped.append(shape(
-                    making.paths, making.layout, making.folder, making.output, making.pool,
-                    keep=0 if making.bad_rows.count == 0 else None, progress=watch,
-                    handing=Handing(hand, stands, self._judge, self.makes),
-                    fitting=making.fitting, name=making.name,
-                ))  # fmt: skip
+                handing = Handing(hand, stands, self._judge, self.makes)
+                self.shaped.append(making.make(handing, watch))
             self._watching.stage("shape").finish()
             if self.rejects is not None and self.faults:
                 replace_rejects(self.rejects, self.faults)

@@ -6,7 +6,8 @@ import json
 import shutil
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from contextlib import ExitStack
+from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from importlib.metadata import version
 from pathlib import Path
@@ -16,6 +17,7 @@ import xxhash
 
 from splarn.core.errors import RequestError
 from splarn.core.flow.bringing import Bringing, Making, landing_of
+from splarn.core.flow.leaving import TableMaking, held_against, input_of
 from splarn.core.flow.watching import Watching
 from splarn.core.layout.descriptor import read_layout, to_descriptor
 from splarn.core.load import LoadRecord, LoadRequest, inputs_of_kinds, load
@@ -33,10 +35,28 @@ from splarn.core.tuning.bill import BUSY_PHASES
 from splarn.core.tuning.laws import PHASE_NAMES
 from splarn.core.tuning.plan_file import Plan
 from splarn.core.tuning.trial import Trial
+from splarn.core.unload import UnloadRequest
+from splarn.core.unload.unloader import leaving
 from splarn.core.work.pools import Pools
+from splarn.core.work.progress import Silent
 
 # Sources may have grown a little since the plan; beyond this the forecast is of something else.
 VOLUME_SLACK = 0.02
+
+
+@dataclass(frozen=True)
+class Moved:
+    """A table whose rows a run took in place of files, and what the target of it says of them.
+
+    `verified` says that its figures of every column are those of what came out; it is None where
+    it tells none.
+    """
+
+    place: str
+    table: str
+    rows: int
+    verified: bool | None
+    differences: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -47,7 +67,7 @@ class RunRecord:
     run went on with an earlier one's work, since its time then says nothing. `set_aside` are rows
     that could not be converted into the parts' format; they are in `rejects`. `trial` is what later
     forecasts learn from it; None of a run that says nothing of a whole load. `changes` are what was
-    changed while it lasted.
+    changed while it lasted. `moved` is there where rows came from a table of another target.
     """
 
     load: LoadRecord
@@ -60,6 +80,7 @@ class RunRecord:
     rejects: Path | None = None
     trial: Trial | None = None
     changes: tuple[Change, ...] = ()
+    moved: Moved | None = None
 
     def as_json(self, plan: Plan) -> dict[str, Any]:
         """Everything beside the plan's forecast, ready for JSON."""
@@ -79,6 +100,7 @@ class RunRecord:
             "error_pct": self.error_pct,
             "resumed": self.resumed,
             "changes": [one.as_json() for one in self.changes],
+            **({} if self.moved is None else {"moved": asdict(self.moved)}),
             "rows_not_converted": self.set_aside,
             "conversion_rejects": str(self.rejects) if self.rejects else None,
         }
@@ -100,6 +122,7 @@ def run_plan(
     on_begin: Callable[[LoadNote], None] | None = None,
     landing: Landing | None = None,
     steering: Steering | None = None,
+    moving: UnloadRequest | None = None,
 ) -> RunRecord:
     """Makes parts in `folder` and loads each as soon as it is whole, all at the same time.
 
@@ -109,10 +132,11 @@ def run_plan(
 
     `confirm` is asked before more rows are removed than come; `watching` is told how it goes.
     Parts are removed once they are in, unless `keep_parts`. `steering` may change streams and tier.
+    With `moving` the rows are those of a table of another target rather than of the plan's files.
     Raises RequestError when the source is no longer what was planned, and what `shape`, `ship` and
     `load` raise.
     """
-    files = _source_of(plan, base)
+    files = _source_of(plan, base) if moving is None else []
     refuse_changed(plan, open_engine)
     configuration, engine = plan.configuration, open_engine()
     # Worker processes start before the clock does, as they did for the trials.
@@ -123,56 +147,81 @@ def run_plan(
     begun = time.perf_counter()
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
     parts = parts_format(plan, engine.sets_aside)
-    into = parts.layout(plan.layout)
     # Rows that cannot be moved in one set are loaded once more, from the parts.
     twice = configuration.route == "landing" and plan.bad_rows.count != 0
-    makings = [
-        Making(
-            one.paths, one.layout, parts, folder if one.kind is None else folder / one.kind.name,
-            workers, plan.bad_rows, keep_parts or twice, one.fitting(into),
-            None if one.kind is None else name_of(one.kind),
-        )
-        for one in files
-    ]  # fmt: skip
-    landing = landing_of(engine.reads_parts, open_engine, landing)
-    senders = configuration.transfer_streams or configuration.load_streams
-    # What has been shipped waits where it is; what lies here fills the disk.
-    away = landing is not None and not landing.read_here
-    bringing = Bringing(
-        makings, landing, senders, course, watching,
-        _enough(plan, watching) if engine.reads_parts else None,
-        ENDLESS if away and engine.reads_parts else None,
-        (rejects or folder.parent) / f"{plan.id}.rejects.jsonl",
-    )  # fmt: skip
-    request = LoadRequest(
-        open_engine,
-        plan.table,
-        into,
-        inputs_of_kinds([(one.paths, one.layout) for one in files]),
-        batch_rows=configuration.batch_rows,
-        table_mode=plan.table_mode,
-        bad_rows=plan.bad_rows,
-        levers=configuration.load_levers,
-        rejects=rejects,
-        again=again,
-        tier=configuration.tier if engine.has_sizes else None,
-        begun=begun_loads,
-        run=plan.id,
-        cut=way_of_cutting(makings),
-        delivered=plan.layout,
-    )
-    before = time.perf_counter() - begun
-    try:
-        record = load(
-            request, streams, progress=watching.stage("load"), confirm=confirm, on_begin=on_begin,
-            arrivals=bringing,
+    kept_here = keep_parts or twice
+    with ExitStack() as held:
+        making: TableMaking | None = None
+        if moving is None:
+            into, delivered = parts.layout(plan.layout), plan.layout
+            makings: list[Making] = [
+                Making(
+                    one.paths, one.layout, parts,
+                    folder if one.kind is None else folder / one.kind.name,
+                    workers, plan.bad_rows, kept_here, one.fitting(into),
+                    None if one.kind is None else name_of(one.kind),
+                )
+                for one in files
+            ]  # fmt: skip
+            inputs = inputs_of_kinds([(one.paths, one.layout) for one in files])
+        else:
+            moving = replace(moving, into=folder, output=replace(parts, converted=True))
+            going = held.enter_context(leaving(moving, Silent()))
+            making = TableMaking(
+                (), going.source, moving.output, folder, workers, plan.bad_rows, kept_here,
+                going=going, request=moving,
+            )  # fmt: skip
+            into, delivered = making.made, going.source
+            makings, inputs = [making], (input_of(making),)
+        landing = landing_of(engine.reads_parts, open_engine, landing)
+        senders = configuration.transfer_streams or configuration.load_streams
+        # What has been shipped waits where it is; what lies here fills the disk.
+        away = landing is not None and not landing.read_here
+        bringing = Bringing(
+            makings, landing, senders, course, watching,
+            _enough(plan, watching) if engine.reads_parts else None,
+            ENDLESS if away and engine.reads_parts else None,
+            (rejects or folder.parent) / f"{plan.id}.rejects.jsonl",
         )  # fmt: skip
-    finally:
-        bringing.stop()
+        request = LoadRequest(
+            open_engine,
+            plan.table,
+            into,
+            inputs,
+            batch_rows=configuration.batch_rows,
+            table_mode=plan.table_mode,
+            bad_rows=plan.bad_rows,
+            levers=configuration.load_levers,
+            rejects=rejects,
+            again=again,
+            tier=configuration.tier if engine.has_sizes else None,
+            begun=begun_loads,
+            run=plan.id,
+            cut=way_of_cutting(makings),
+            delivered=delivered,
+        )
+        before = time.perf_counter() - begun
+        try:
+            record = load(
+                request, streams, progress=watching.stage("load"), confirm=confirm,
+                on_begin=on_begin, arrivals=bringing,
+            )  # fmt: skip
+        finally:
+            bringing.stop()
     _tidy_up(record, bringing, folder, keep_parts)
     kept = bringing.rejects if bringing.faults else None
     changes = () if steering is None else tuple(steering.changes)
-    return _told(plan, record, bringing, before, started, kept, changes)
+    told = _told(plan, record, bringing, before, started, kept, changes)
+    return told if making is None else _moved(told, making)
+
+
+def _moved(told: RunRecord, making: TableMaking) -> RunRecord:
+    """The same of rows that came from a table, of which no forecast tells and none is to learn."""
+    going, load = making.going, told.load
+    assert going is not None, "rows left something"
+    verified, differs = held_against(going, load.rows_loaded, load.digests)
+    moved = Moved(going.place, going.wanted.table, going.rows, verified, differs)
+    return replace(told, trial=None, error_pct=None, moved=moved)
 
 
 # What cuts the same files otherwise than before must count this on.

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
-from contextlib import closing
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from splarn.core.errors import RequestError
 from splarn.core.layout import Dialect, Field, Layout
@@ -74,13 +75,40 @@ class UnloadRecord:
         return self.manifest.rows
 
 
-def unload(request: UnloadRequest, pool: Pool, progress: Progress | None = None) -> UnloadRecord:
-    """Writes rows of a table or a query into parts with a manifest; the same call goes on.
+@dataclass(frozen=True)
+class Leaving:
+    """Rows of a target as they are held, and the parts that they are going to be: a task each.
 
-    Raises RequestError for a table that is not there, columns that no field holds, a folder in
-    use; OutsideError when the target or the disk fails.
+    `source` is the layout of the rows, `made` that of the parts. `row_bytes` are about those of a
+    row as text, `there` is what the target says of all of them, None where it says nothing.
     """
-    begun, watch = time.perf_counter(), progress or Silent()
+
+    place: str
+    wanted: Wanted
+    name: str
+    source: Layout
+    made: Layout
+    rows: int
+    row_bytes: float
+    there: list[ColumnDigest] | None
+    tasks: tuple[UnloadTask, ...]
+    cuts: bool
+
+    def settings(self, request: UnloadRequest) -> tuple[Any, ...]:
+        """What tells whether an earlier try was of the same rows into the same parts."""
+        ranges = [] if self.cuts else [task.rows for task in self.tasks]
+        return (
+            request.identity, self.wanted, request.output, self.made, ranges, self.rows, self.there
+        )  # fmt: skip
+
+
+@contextmanager
+def leaving(request: UnloadRequest, watch: Progress) -> Iterator[Leaving]:
+    """The rows of a target, held as they are for as long as this lasts.
+
+    Raises RequestError for a table that is not there and columns that no field holds, OutsideError
+    when the target fails.
+    """
     engine = request.open_engine()
     with closing(engine.connect()) as session:
         if session.outgoing is None:
@@ -95,29 +123,45 @@ def unload(request: UnloadRequest, pool: Pool, progress: Progress | None = None)
         watch.start("look", None, "")
         rows = outgoing.count(wanted)
         there = _figures(session, wanted, fields) if request.verify else None
-        ranges = _ranges(outgoing, wanted, made, rows, request.output)
+        row_bytes = _row_bytes(outgoing, wanted, made, rows)
+        ranges = _ranges(outgoing, wanted, row_bytes, rows, request.output)
         watch.finish()
-        settings = (request.identity, wanted, request.output, made, ranges, rows, there)
-        mark = Unfinished(request.into, fingerprint((), *settings), request.again, part_name(name))
-        tasks = [
+        tasks = tuple(
             UnloadTask(
                 request.open_engine, held, wanted, one, made, request.output, request.into,
                 f"{part_name(name)}-{number:04d}" if ranges else part_name(name), not ranges,
             )
             for number, one in enumerate(ranges or [None], 1)
-        ]  # fmt: skip
-        parts, kept = _carried_out(tasks, mark, pool, watch, rows)
-    manifest = Manifest(request.into, made, parts)
+        )  # fmt: skip
+        yield Leaving(
+            engine.place, wanted, name, source, made, rows, row_bytes, there, tasks, not ranges
+        )
+
+
+def unload(request: UnloadRequest, pool: Pool, progress: Progress | None = None) -> UnloadRecord:
+    """Writes rows of a table or a query into parts with a manifest; the same call goes on.
+
+    Raises RequestError for a table that is not there, columns that no field holds, a folder in
+    use; OutsideError when the target or the disk fails.
+    """
+    begun, watch = time.perf_counter(), progress or Silent()
+    with leaving(request, watch) as going:
+        settings = going.settings(request)
+        mark = Unfinished(
+            request.into, fingerprint((), *settings), request.again, part_name(going.name)
+        )
+        parts, kept = _carried_out(going.tasks, mark, pool, watch, going.rows)
+    manifest = Manifest(request.into, going.made, parts)
     verified, differences = None, list[str]()
     if request.verify:
         # Before the manifest says that it is whole: a value may be there that no part can hold.
-        differences = _verified(manifest, rows, there, pool, watch)
+        differences = _verified(manifest, going.rows, going.there, pool, watch)
         verified = not differences
     write_manifest(manifest)
     mark.finish()
     return UnloadRecord(
-        manifest, engine.place, time.perf_counter() - begun, pool.workers if ranges else 1, kept,
-        verified, "count" if there is None else "figures", tuple(differences),
+        manifest, going.place, time.perf_counter() - begun, 1 if going.cuts else pool.workers, kept,
+        verified, "count" if going.there is None else "figures", tuple(differences),
     )  # fmt: skip
 
 
@@ -150,19 +194,25 @@ def _canonical(session: Session, wanted: Wanted) -> Wanted:
     return Wanted(table, "", wanted.names or tuple(known))
 
 
+def _row_bytes(outgoing: Outgoing, wanted: Wanted, made: Layout, rows: int) -> float:
+    """About the bytes of a row as text, by the first ones; 0 where nothing tells."""
+    if wanted.query or not rows or not outgoing.ranges(wanted, 1):
+        return 0.0
+    sample = next(iter(outgoing.typed(wanted, made, None, SAMPLED)), None)
+    if sample is None or not len(sample):
+        return 0.0
+    by_text = Layout(made.name, Dialect(header=False), made.fields)
+    text = json_lines(sample, made) if made.format == "jsonl" else delimited(sample, by_text)
+    return len(text) / len(sample)
+
+
 def _ranges(
-    outgoing: Outgoing, wanted: Wanted, made: Layout, rows: int, output: PartsFormat
+    outgoing: Outgoing, wanted: Wanted, row_bytes: float, rows: int, output: PartsFormat
 ) -> list[RowRange]:
     """Ranges that make parts of about the size asked for; none where all comes in one piece."""
-    if wanted.query or not rows or not outgoing.ranges(wanted, 1):
+    if not row_bytes:
         return []
-    each, by_text = output.part_rows, Layout(made.name, Dialect(header=False), made.fields)
-    if not each:
-        sample = next(iter(outgoing.typed(wanted, made, None, SAMPLED)), None)
-        if sample is None or not len(sample):
-            return []
-        text = json_lines(sample, made) if made.format == "jsonl" else delimited(sample, by_text)
-        each = max(int(output.part_bytes * len(sample) / len(text)), 1)
+    each = output.part_rows or max(int(output.part_bytes / row_bytes), 1)
     count = -(-rows // each)
     if count > MOST_PARTS:
         raise RequestError(f"That would make {count:,} parts: give a larger --part-size.")
