@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
 import xxhash
@@ -16,27 +16,24 @@ from splarn.core.load.verify import compare_digests
 from splarn.core.shape.folder import Unfinished, fingerprint, part_name
 from splarn.core.shape.manifest import Manifest, Part
 from splarn.core.shape.shaper import Handing, Shaped
-from splarn.core.shape.work import Cut
 from splarn.core.source.content import Identity
 from splarn.core.source.source import Source
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.unload import UnloadRequest
-from splarn.core.unload.task import run_unload_task
-from splarn.core.unload.unloader import Leaving
-from splarn.core.work.progress import Progress
+from splarn.core.unload.unloader import Leaving, parts_of_all
+from splarn.core.work.progress import Progress, Silent
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class TableMaking(Making):
     """How parts are made of rows that leave another target, held as they are meanwhile."""
 
-    going: Leaving | None = field(default=None)
-    request: UnloadRequest | None = field(default=None)
+    going: Leaving
+    request: UnloadRequest
 
     @property
     def size(self) -> float:
         """About the bytes of all rows as text."""
-        assert self.going is not None, "rows leave something"
         return self.going.rows * self.going.row_bytes
 
     def make(self, handing: Handing, watch: Progress) -> Shaped:
@@ -46,37 +43,25 @@ class TableMaking(Making):
         or the disk fails.
         """
         going, request = self.going, self.request
-        assert going is not None, "rows leave something"
-        assert request is not None, "somebody asked for them"
         begun = time.perf_counter()
         settings = going.settings(request)
         mark = Unfinished(
             self.folder, fingerprint((), *settings), False, part_name(going.name), handing.stands
         )
-        made: list[Part] = []
+        made: dict[str, list[Part]] = {task.stem: [] for task in going.tasks}
         kept = 0
         watch.start("unload", self.size, "bytes")
         with handing.at_work.working():
-            for task in going.tasks:
-                if task.stem in mark.ended:
-                    for cut in mark.done.get(task.stem, ()):
-                        for part in cut.parts:
-                            handing.hand(part)
-                            watch.advance(part.raw_bytes)
-                            made.append(part)
-                            kept += 1
-            left = [task for task in going.tasks if task.stem not in mark.ended]
-            for task, parts in self.pool.as_done(run_unload_task, left):
-                mark.add(task.stem, Cut(parts))
-                mark.end(task.stem)
-                for part in parts:
-                    handing.hand(part)
-                    watch.advance(part.raw_bytes)
-                    made.append(part)
+            # The pool tells of rows, and the flow counts bytes.
+            for task, part, before in parts_of_all(going.tasks, mark, self.pool, Silent()):
+                handing.hand(part)
+                watch.advance(part.raw_bytes)
+                made[task.stem].append(part)
+                kept += before
         watch.finish()
-        made.sort(key=lambda part: part.path)
+        parts = tuple(part for some in made.values() for part in some)
         named = str(Path(going.wanted.table))
-        manifest = Manifest(self.folder, going.made, tuple(made), {named: identity_of(self)})
+        manifest = Manifest(self.folder, going.made, parts, {named: identity_of(self)})
         seconds = time.perf_counter() - begun
         return Shaped(manifest, round(self.size), seconds, mark, kept)
 
@@ -84,8 +69,6 @@ class TableMaking(Making):
 def identity_of(making: TableMaking) -> Identity:
     """What the rows are known by: whose they are, how many, and what the target says of them."""
     going, request = making.going, making.request
-    assert going is not None, "rows leave something"
-    assert request is not None, "somebody asked for them"
     said = repr((request.identity, going.wanted, going.rows, going.there))
     return Identity("", f"table-{xxhash.xxh3_128_hexdigest(said.encode())}")
 
@@ -93,7 +76,6 @@ def identity_of(making: TableMaking) -> Identity:
 def input_of(making: TableMaking) -> Input:
     """The table as what a load is going to hold. Raises RequestError for rows of a query."""
     going = making.going
-    assert going is not None, "rows leave something"
     if going.wanted.query:
         raise RequestError("A run takes the rows of a table, not of a query.")
     source = Source(Path(going.wanted.table), going.rows, (0, 0, 0), "none", making.output.format)

@@ -132,11 +132,7 @@ class PartitionedWriter:
             file = None
         if file is None:
             if len(self._open) >= self._most:
-                raise RequestError(
-                    f"The rows have more than {plural(self._most, 'partition')} by "
-                    f"{' '.join(field.text() for field in self.layout.partition)}, each with files "
-                    "of its own: choose a coarser one, as month() or bucket()."
-                )
+                raise too_many(self.layout, self._most)
             file = RowsFile(self._create, self._path(values), self._schema, self.layout, values)
             self._open[values] = file
         return file
@@ -148,6 +144,15 @@ class PartitionedWriter:
         ]
         self._number += 1
         return "/".join([self._folder, *pieces, f"{self._token}-{self._number:04d}.parquet"])
+
+
+def too_many(layout: FileLayout, most: int) -> RequestError:
+    """The refusal of rows that make more partitions than anybody wants."""
+    by = " ".join(field.text() for field in layout.partition)
+    return RequestError(
+        f"The rows have more than {plural(most, 'partition')} by {by}, each with files of its own: "
+        "choose a coarser one, as month() or bucket()."
+    )
 
 
 def _in_order(held: list[Any], order: Any) -> Any:

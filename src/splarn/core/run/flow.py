@@ -218,7 +218,6 @@ def run_plan(
 def _moved(told: RunRecord, making: TableMaking) -> RunRecord:
     """The same of rows that came from a table, of which no forecast tells and none is to learn."""
     going, load = making.going, told.load
-    assert going is not None, "rows left something"
     verified, differs = held_against(going, load.rows_loaded, load.digests)
     moved = Moved(going.place, going.wanted.table, going.rows, verified, differs)
     return replace(told, trial=None, error_pct=None, moved=moved)

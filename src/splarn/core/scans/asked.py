@@ -88,7 +88,6 @@ class Wanted:
     columns: tuple[str, ...]
     ranges: Mapping[str, tuple[float, float]]
     exact: Mapping[str, float | str]
-    conditions: tuple[Between, ...]
     share: float
 
 
@@ -103,7 +102,7 @@ def wanted_of(question: Question, keys: Keys) -> tuple[Wanted, ...]:
     shares = [one for one in question.conditions if one.share is not None]
     found = []
     for number in range(len(PLACES) if shares else 1):
-        conditions, ranges = [], dict[str, tuple[float, float]]()
+        ranges = dict[str, tuple[float, float]]()
         exact = dict[str, float | str]()
         for turn, one in enumerate(question.conditions):
             if one.share is None:
@@ -117,11 +116,10 @@ def wanted_of(question: Question, keys: Keys) -> tuple[Wanted, ...]:
                                keys.value(one.column, high))  # fmt: skip
             before = ranges.get(one.column, (-np.inf, np.inf))
             ranges[one.column] = (max(before[0], low), min(before[1], high))
-            conditions.append(made)
             if made.low is not None and made.low == made.high:
                 exact[one.column] = made.low
         share = _share(ranges, keys)
-        found.append(Wanted(columns, ranges, exact, tuple(conditions), share))
+        found.append(Wanted(columns, ranges, exact, share))
     return tuple(found)
 
 

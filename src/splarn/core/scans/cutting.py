@@ -14,10 +14,9 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from splarn.core.errors import RequestError
 from splarn.core.lake.partitions import groups as partitions
 from splarn.core.lake.partitions import plain, transformed
-from splarn.core.lake.writing import HELD_BYTES, MOST_PARTITIONS
+from splarn.core.lake.writing import HELD_BYTES, MOST_PARTITIONS, too_many
 from splarn.core.layout.file_layout import FileLayout, PartitionField
 from splarn.core.scans.asked import Keys
 from splarn.core.scans.look import Look
@@ -87,6 +86,7 @@ def as_loaded(look: Look, keys: Keys, layout: FileLayout, part_bytes: int | None
     """The groups that a load leaves of a delivery, which has files of its own for each part.
 
     Parts are the files as they came, or pieces of these of `part_bytes` unpacked bytes.
+    Raises RequestError where rows that are held at a time make far too many partitions.
     """
     codes, values = _codes(look, layout)
     made = _Made([], [], [], [], [], {name: [] for name in keys.values})
@@ -99,11 +99,12 @@ def as_loaded(look: Look, keys: Keys, layout: FileLayout, part_bytes: int | None
         low, high = parts[int(number * each)]
         first, last = np.searchsorted(look.at, (low, high))
         mine = float(look.weight[first:last].sum()) or look.rows * (high - low)
-        for start, times, count in _writings(mine, held, layout):
+        for start, times, count in _writings(mine, held):
             share = (high - low) / mine
             seen = _between(look.at, low + share * start, low + share * (start + count), count)
             made.number += 1
-            _refuse(len(np.unique(codes[seen])), MOST_PARTITIONS, layout)
+            if len(np.unique(codes[seen])) > MOST_PARTITIONS:
+                raise too_many(layout, MOST_PARTITIONS)
             for code, some in _by_partition(seen, codes):
                 part = look.weight[some].sum() / look.weight[seen].sum()
                 where = _Where(made.number, number, code, times * each)
@@ -120,7 +121,7 @@ def _parts(look: Look, part_bytes: int | None) -> list[tuple[float, float]]:
     return found
 
 
-def _writings(rows: float, held: float, layout: FileLayout) -> Iterator[tuple[float, float, float]]:
+def _writings(rows: float, held: float) -> Iterator[tuple[float, float, float]]:
     """What is written of a part at a time: its first row, how many alike, and the rows of each."""
     whole = int(rows // held)
     # Neighbouring writings are alike where there are many.
@@ -136,21 +137,12 @@ def as_compacted(look: Look, keys: Keys, layout: FileLayout) -> Groups:
     codes, values = _codes(look, layout)
     made = _Made([], [], [], [], [], {name: [] for name in keys.values})
     every = np.arange(len(look.at))
-    _refuse(len(values), MERGED_PARTITIONS, layout)
+    if len(values) > MERGED_PARTITIONS:
+        raise too_many(layout, MERGED_PARTITIONS)
     for code, some in _by_partition(every, codes):
         count = look.rows * look.weight[some].sum() / look.weight.sum()
         _put(made, look, keys, layout, some, count, _Where(None, 0, code, 1.0))
     return _groups(made, values, 1.0, look.whole)
-
-
-def _refuse(count: int, most: int, layout: FileLayout) -> None:
-    """Raises RequestError where rows make more partitions than a load or a merge goes through."""
-    if count > most:
-        by = " ".join(field.text() for field in layout.partition)
-        raise RequestError(
-            f"{by} makes more than {most:,} partitions, each with files of its own: choose a "
-            "coarser one, as month() or bucket()."
-        )
 
 
 def _codes(look: Look, layout: FileLayout) -> tuple[Any, tuple[tuple[Any, ...], ...]]:

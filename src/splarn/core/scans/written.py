@@ -105,36 +105,6 @@ def _create(path: str) -> Any:
     return _New(path, "wb")
 
 
-class Counted(io.RawIOBase):
-    """A file for reading that counts what is fetched of it."""
-
-    def __init__(self, path: Path) -> None:
-        self._file = path.open("rb")
-        self.bytes = self.requests = 0
-
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def seek(self, place: int, whence: int = 0) -> int:
-        return self._file.seek(place, whence)
-
-    def tell(self) -> int:
-        return self._file.tell()
-
-    def read(self, size: int = -1) -> bytes:
-        data = self._file.read(size)
-        self.bytes += len(data)
-        self.requests += 1
-        return data
-
-    def close(self) -> None:
-        self._file.close()
-        super().close()
-
-
 def write_sample(
     look: Look, layout: FileLayout, rows: int | None, questions: Sequence[Sequence[Wanted]],
     folder: Path,

@@ -219,22 +219,36 @@ def _ranges(
     return outgoing.ranges(wanted, count) if count > 1 else []
 
 
+def parts_of_all(
+    tasks: Sequence[UnloadTask], mark: Unfinished, pool: Pool, watch: Progress
+) -> Iterator[tuple[UnloadTask, Part, bool]]:
+    """Each part once it is whole, of what task it is and whether an earlier try had made it."""
+    for task in tasks:
+        if task.stem in mark.ended:
+            for cut in mark.done.get(task.stem, ()):
+                yield from ((task, part, True) for part in cut.parts)
+    left = [task for task in tasks if task.stem not in mark.ended]
+    for task, parts in pool.as_done(run_unload_task, left, watch):
+        mark.add(task.stem, Cut(parts))
+        mark.end(task.stem)
+        yield from ((task, part, False) for part in parts)
+
+
 def _carried_out(
     tasks: Sequence[UnloadTask], mark: Unfinished, pool: Pool, watch: Progress, rows: int
 ) -> tuple[tuple[Part, ...], int]:
     """The parts in order, and how many there were from before."""
-    made = {task.stem: [part for cut in mark.done.get(task.stem, []) for part in cut.parts]
-            for task in tasks if task.stem in mark.ended}  # fmt: skip
-    kept = sum(map(len, made.values()))
+    made: dict[str, list[Part]] = {task.stem: [] for task in tasks}
+    kept = 0
     watch.start("unload", rows, "rows")
-    watch.advance(sum(part.rows for parts in made.values() for part in parts))
-    left = [task for task in tasks if task.stem not in made]
-    for task, parts in pool.as_done(run_unload_task, left, watch):
-        made[task.stem] = list(parts)
-        mark.add(task.stem, Cut(parts, (), ()))
-        mark.end(task.stem)
+    for task, part, before in parts_of_all(tasks, mark, pool, watch):
+        made[task.stem].append(part)
+        if before:
+            # Others were told of as their rows went.
+            watch.advance(part.rows)
+            kept += 1
     watch.finish()
-    return tuple(part for task in tasks for part in made[task.stem]), kept
+    return tuple(part for parts in made.values() for part in parts), kept
 
 
 @dataclass(frozen=True)
