@@ -4,28 +4,33 @@ from __future__ import annotations
 
 import shutil
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 
 from benchmarks.data import narrow_parts
+from benchmarks.load import made_parts
 from benchmarks.measure import Row, Timed, compare, run, splarn
+from splarn.core.shape import read_manifest
 
 TABLE = "gauges"
 # Reads text by Arrow, keeps months apart and writes them by Arrow's own partitioned writer.
 ARROW_WRITES = """
 import sys, pyarrow as pa, pyarrow.csv as csv, pyarrow.compute as pc, pyarrow.dataset as ds
-folder, into = sys.argv[1:]
-kinds = {"reading_no": pa.int64(), "gauge": pa.string(), "day": pa.date32(),
-         "level_mm": pa.int64(), "flow": pa.decimal128(9, 2)}
+folder, into, by, types = sys.argv[1:]
+schema = pa.ipc.read_schema(pa.py_buffer(bytes.fromhex(types)))
 def batches():
     for path in sorted(ds.dataset(folder, format="csv").files):
-        options = csv.ConvertOptions(column_types=kinds)
-        names = csv.ReadOptions(column_names=list(kinds), block_size=8 << 20)
-        for batch in csv.open_csv(path, read_options=names, convert_options=options):
-            month = pc.floor_temporal(batch.column("day"), unit="month")
-            yield pa.RecordBatch.from_arrays([*batch.columns, month], names=[*kinds, "month"])
-schema = pa.schema([*kinds.items(), ("month", pa.date32())])
+        names = csv.ReadOptions(column_names=schema.names, block_size=8 << 20)
+        quoted = csv.ParseOptions(newlines_in_values=True)
+        options = csv.ConvertOptions(column_types=schema, strings_can_be_null=True)
+        reader = csv.open_csv(path, read_options=names, parse_options=quoted,
+                              convert_options=options)
+        for batch in reader:
+            month = pc.floor_temporal(batch.column(by), unit="month").cast(pa.date32())
+            yield pa.RecordBatch.from_arrays([*batch.columns, month], names=whole.names)
+whole = schema.append(pa.field("month", pa.date32()))
 form = ds.ParquetFileFormat()
-ds.write_dataset(batches(), into, format=form, schema=schema, partitioning=["month"],
+ds.write_dataset(batches(), into, format=form, schema=whole, partitioning=["month"],
                  partitioning_flavor="hive", existing_data_behavior="delete_matching",
                  file_options=form.make_write_options(compression="zstd"))
 """
@@ -48,28 +53,40 @@ def _emptied(folder: Path) -> None:
 
 
 def written(folder: Path, repeats: int, scale: float) -> list[Row]:
-    """Text into a table by months: verified, and not looked at again."""
-    parts, size = narrow_parts(folder, int(5e6 * scale))
-    lake, out, rows = folder / "lake", folder / "arrow", list[Row]()
-    plain = folder / "plain"
+    """Text into a table by months: verified, and not looked at again; and of narrow rows."""
+    parts, _, size = made_parts(folder, scale)
+    narrow, narrow_size = narrow_parts(folder, int(5e6 * scale))
+    return [
+        *_written(folder, parts, size, "entered", ("--no-verify", "--verify"), repeats),
+        *_written(folder, narrow, narrow_size, "day", ("--no-verify",), repeats),
+    ]
+
+
+def _written(
+    folder: Path, parts: Path, size: int, by: str, ways: Sequence[str], repeats: int
+) -> list[Row]:
+    lake, out, plain = folder / "lake", folder / "arrow", folder / f"plain-{by}"
     plain.mkdir(exist_ok=True)
     for part in parts.glob("*-0*"):
-        (plain / f"{part.name}.csv").unlink(missing_ok=True)
-        (plain / f"{part.name}.csv").symlink_to(part)
-    for verify in ("--no-verify", "--verify"):
-        words = ("--to", f"lake:///{lake}", "--table", TABLE, "--streams", 2, "--json", verify)
+        (plain / part.name).unlink(missing_ok=True)
+        (plain / part.name).symlink_to(part)
+    types = read_manifest(parts).layout.arrow_schema.serialize().to_pybytes().hex()
+    rows = list[Row]()
+    for verify in ways:
+        words = ("--to", f"lake:///{lake}", "--table", TABLE, "--streams", 2, "--json", verify,
+                 "--file-layout", f"month({by})")  # fmt: skip
 
         def ours(words: tuple[object, ...] = words) -> Timed:
             _emptied(lake)
-            layout = ("--file-layout", "month(day)")
-            return run(splarn("load", parts, *words, *layout), folder)
+            return run(splarn("load", parts, *words), folder)
 
         def theirs() -> Timed:
             _emptied(out)
-            return run([sys.executable, "-c", ARROW_WRITES, plain, out], folder)
+            return run([sys.executable, "-c", ARROW_WRITES, plain, out, by, types], folder)
 
-        reach = 1.2 if verify == "--no-verify" else None
-        what = "text into a lake by months" + ", verified" * (verify == "--verify")
+        reach = 1.2 if verify == "--no-verify" and by == "entered" else None
+        what = "narrow rows" if by == "day" else "text"
+        what += " into a lake by months" + ", verified" * (verify == "--verify")
         rows += compare(what, "Arrow's reader and its partitioned writer", ours, theirs, repeats,
                         reach, size)  # fmt: skip
     return rows

@@ -80,7 +80,10 @@ def shape(
     ] = "131_072",
     dictionary: Annotated[
         bool,
-        typer.Option("--dictionary/--no-dictionary", help="Parquet dictionaries of values."),
+        typer.Option(
+            "--dictionary/--no-dictionary",
+            help="Parquet dictionaries for columns whose values repeat.",
+        ),
     ] = True,
     rejects: Annotated[
         Path | None,

@@ -37,17 +37,20 @@ def groups(table: Any, fields: Sequence[PartitionField]) -> Iterator[Group]:
     if not len(table):
         return
     codes = np.zeros(len(table), dtype=np.int64)
+    count = 1
     values: list[list[Value]] = []
     for field in fields:
         found = transformed(table.column(field.column), field)
         encoded = _one(found).dictionary_encode(null_encoding="encode")
         values.append([plain(value) for value in encoded.dictionary])
         codes = codes * max(len(values[-1]), 1) + np.asarray(encoded.indices)
+        count *= max(len(values[-1]), 1)
     first = codes[0]
     if (codes == first).all():
         yield Group(_values(int(first), values), None)
         return
-    order = np.argsort(codes, kind="stable")
+    # Numbers of so few bits are put in order by counting them.
+    order = np.argsort(codes.astype(np.uint16) if count <= 1 << 16 else codes, kind="stable")
     ordered = codes[order]
     edges = np.flatnonzero(np.diff(ordered)) + 1
     for rows in np.split(order, edges):

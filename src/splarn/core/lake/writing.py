@@ -10,13 +10,13 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.parquet as pq
 
 from splarn.core.errors import RequestError
 from splarn.core.lake.owners import OWNERS, Owners
 from splarn.core.lake.partitions import Value, groups, shown
 from splarn.core.layout.file_layout import FileLayout
 from splarn.core.units import plural
+from splarn.core.work.parquet import parquet_writer, repeating
 
 # Rows of all partitions are held back to this size, so that row groups do not get too small.
 HELD_BYTES = 64 << 20
@@ -54,6 +54,8 @@ class PartitionedWriter:
         self._held_bytes = self._held_rows = self._number = 0
         self._open: dict[tuple[Value, ...], RowsFile] = {}
         self._done: list[DataFile] = []
+        # The columns that have dictionaries, by the rows that came first.
+        self._dictionaries: list[str] | None = None
         self.written = 0
 
     def put(self, rows: Any) -> None:
@@ -98,6 +100,9 @@ class PartitionedWriter:
             held = [pa.concat_tables(held).slice(0, count - rest)]
         order, pieces = self._arranged(held)
         rows = _in_order(held, order)
+        if self._dictionaries is None:
+            _, first, length = max(pieces, key=lambda piece: piece[2])
+            self._dictionaries = repeating(rows.slice(first, min(length, self.layout.group_rows)))
         for values, first, length in pieces:
             self._file(values).put(rows.slice(first, length))
 
@@ -133,7 +138,10 @@ class PartitionedWriter:
         if file is None:
             if len(self._open) >= self._most:
                 raise too_many(self.layout, self._most)
-            file = RowsFile(self._create, self._path(values), self._schema, self.layout, values)
+            file = RowsFile(
+                self._create, self._path(values), self._schema, self.layout, values,
+                self._dictionaries,
+            )  # fmt: skip
             self._open[values] = file
         return file
 
@@ -184,18 +192,24 @@ def _order(rows: Any, names: tuple[str, ...]) -> Any:
 
 
 class RowsFile:
-    """One file that is being written."""
+    """One file that is being written.
+
+    `dictionaries` are the columns that have them; None where the rows that come first decide.
+    """
 
     def __init__(
         self, create: Callable[[str], Any], path: str, schema: Any, layout: FileLayout,
-        values: tuple[Value, ...],
+        values: tuple[Value, ...], dictionaries: list[str] | None = None,
     ) -> None:  # fmt: skip
         self.path, self._layout, self._values = path, layout, values
         self._file = create(path)
         self._schema, self._rows = schema, 0
-        self._writer = pq.ParquetWriter(
-            self._file, schema, compression=layout.codec, compression_level=layout.level,
-            version="2.6", write_statistics=True, store_schema=False,
+        self._writer = None if dictionaries is None else self._begun(dictionaries)
+
+    def _begun(self, dictionaries: list[str]) -> Any:
+        return parquet_writer(
+            self._file, self._schema, codec=self._layout.codec, level=self._layout.level,
+            dictionaries=dictionaries, store_schema=False,
         )  # fmt: skip
 
     @property
@@ -205,14 +219,16 @@ class RowsFile:
 
     def put(self, rows: Any) -> None:
         """Rows of this partition, as row groups."""
-        self._writer.write_table(
-            rows.cast(self._schema) if rows.schema != self._schema else rows,
-            row_group_size=self._layout.group_rows,
-        )
+        if rows.schema != self._schema:
+            rows = rows.cast(self._schema)
+        if self._writer is None:
+            self._writer = self._begun(repeating(rows.slice(0, self._layout.group_rows)))
+        self._writer.write_table(rows, row_group_size=self._layout.group_rows)
         self._rows += len(rows)
 
     def close(self, owners: Owners | None = None) -> DataFile:
         """The file is whole; `owners` go into its end where its rows are of several loads."""
+        self._writer = self._writer or self._begun([])
         if owners is not None:
             self._writer.add_key_value_metadata({OWNERS: owners.text()})
         self._writer.close()
@@ -222,5 +238,6 @@ class RowsFile:
 
     def abandon(self) -> None:
         """The file is not wanted."""
-        self._writer.is_open = False
+        if self._writer is not None:
+            self._writer.is_open = False
         self._file.abandon()

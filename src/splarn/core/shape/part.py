@@ -141,19 +141,24 @@ class ColumnarPart:
         row_group_rows: int,
         dictionary: bool,
     ) -> None:
-        from pyarrow import parquet
-
         self.file = PartFile(folder, f"{stem}{SUFFIXES['parquet']}")
+        self._layout, self._packing, self._dictionary = layout, packing, dictionary
         self._group = row_group_rows
         self._held: list[Any] = []
         self._held_rows = 0
+        self._writer: Any = None
+
+    def _begin(self, first: Any) -> None:
+        """Opens the file; the rows that come first tell which columns are to have dictionaries."""
+        from splarn.core.work.parquet import parquet_writer, repeating
+
         try:
-            self._writer: Any = parquet.ParquetWriter(
+            self._writer = parquet_writer(
                 self.file,
-                layout.arrow_schema,
-                compression=packing.codec,
-                compression_level=packing.level or None,
-                use_dictionary=dictionary,
+                self._layout.arrow_schema,
+                codec=self._packing.codec,
+                level=self._packing.level or None,
+                dictionaries=repeating(first) if self._dictionary else False,
             )
         except OSError as error:
             raise OutsideError(f"Writing the part {self.file.final} failed: {error}.") from None
@@ -170,6 +175,8 @@ class ColumnarPart:
     def finish(self, source: tuple[SourceRange, ...]) -> Part:
         """The part, whole."""
         self._write(self._held_rows)
+        if self._writer is None:
+            self._begin(self._layout.arrow_schema.empty_table())
         self._writer.close()
         return self.file.finish("none", source, columnar=True)
 
@@ -179,6 +186,8 @@ class ColumnarPart:
         if not rows:
             return
         table = pa.concat_tables(self._held)
+        if self._writer is None:
+            self._begin(table.slice(0, min(rows, self._group)))
         self._writer.write_table(table.slice(0, rows), row_group_size=self._group)
         behind = table.slice(rows)
         self._held, self._held_rows = [behind] if len(behind) else [], len(behind)
