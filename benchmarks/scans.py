@@ -100,7 +100,8 @@ def draw_question(draw: random.Random) -> Asked:
             low = draw.randint(5, 30) if kind == "toll" else draw.randint(1000, 8000)
             high = low + (draw.choice([0, 1, 10]) if kind == "toll" else draw.choice([0, 50, 900]))
             words.append(f"where({kind} {low}..{high})")
-            filters.append(f"{kind} >= {low} and {kind} <= {high}")
+            span = f"{kind} >= {low} and {kind} <= {high}"
+            filters.append(span if low < high else f"{kind} = {low}")
             ends = [Decimal(f"{end}.00") if kind == "toll" else end for end in (low, high)]
             mine = (field >= ends[0]) & (field <= ends[1])
         expression = mine if expression is None else expression & mine

@@ -11,7 +11,7 @@
 #include <string.h>
 
 /* Raised when the Python side needs what an older build does not have. */
-#define KERNEL_VERSION 1
+#define KERNEL_VERSION 2
 
 /* Kinds of columns; the Python side has the same numbers. */
 enum kind {
@@ -72,5 +72,6 @@ PyObject *kernel_sqlite_leaves(PyObject *self, PyObject *args);
 PyObject *kernel_sqlite_hashes(PyObject *self, PyObject *args);
 PyObject *kernel_text_hashes(PyObject *self, PyObject *args);
 PyObject *kernel_tabbed(PyObject *self, PyObject *args);
+PyObject *kernel_copied(PyObject *self, PyObject *args);
 
 #endif

@@ -15,6 +15,7 @@ static PyMethodDef methods[] = {
     {"sqlite_leaves", kernel_sqlite_leaves, METH_VARARGS, "Rows as pages of an SQLite file."},
     {"sqlite_hashes", kernel_sqlite_hashes, METH_VARARGS, "The hashes of rows in an SQLite file."},
     {"text_hashes", kernel_text_hashes, METH_VARARGS, "The sum of the hashes of rows as text."},
+    {"copied", kernel_copied, METH_VARARGS, "What a server sends of a COPY."},
     {"tabbed", kernel_tabbed, METH_VARARGS, "Rows as tabbed text."},
     {NULL, NULL, 0, NULL},
 };

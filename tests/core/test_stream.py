@@ -58,6 +58,7 @@ class Session:
         self.open_rows: list[int] = []
         self.open_note: PartNote | None = None
         self.rows = self.notes = self.digests = self
+        self.refuses_rows = True
 
     def hasher(self, table: str, names: Sequence[str]) -> None:
         return None

@@ -57,7 +57,7 @@ def test_every_good_row_arrives_once(
 ) -> None:  # fmt: skip
     wanted = request(target, table, delivery, layout, batch_rows=batch, rejects=tmp_path / "bad")
     with Pools() as pools:
-        record = load(wanted, pools.streams(streams, open_engine(target).in_process))
+        record = load(wanted, pools.streams(streams, open_engine(target)))
     assert (record.rows_loaded, record.rows_rejected) == (delivery.good, len(delivery.spoiled))
     assert record.verified is True
     numbers = {int(row[0]) for row in ask(target, f"SELECT passage_no FROM {table}")}

@@ -209,7 +209,7 @@ def test_refusals_cross_between_processes(target: str, table: str, tmp_path: Pat
         bad_rows=BadRows(), rejects=tmp_path / "bad",
     )  # fmt: skip
     with Pools() as pools:
-        record = load(wanted, pools.streams(2, open_engine(target).in_process))
+        record = load(wanted, pools.streams(2, open_engine(target)))
     assert (record.rows_loaded, record.rows_rejected, record.verified) == (1300, 200, True)
     assert ask(target, f"SELECT count(*), count(DISTINCT n) FROM {table}") == [(1300, 1300)]
 

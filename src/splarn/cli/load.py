@@ -166,7 +166,7 @@ def load(
     with Pools(inherit=all(isinstance(one.path, Path) for one in inputs)) as pools:
         record = load_parts(
             request,
-            pools.streams(streams, open_engine().in_process),
+            pools.streams(streams, open_engine()),
             progress=out.progress(),
             confirm=agree(yes, as_json),
             on_begin=note_begun(context, target),

@@ -124,7 +124,7 @@ def unload(
     )
     # Workers are copies of this process, which has opened no connection yet.
     with Pools(inherit=True) as pools:
-        pool = pools.streams(streams, open_engine().in_process)
+        pool = pools.streams(streams, open_engine())
         record = write_rows(request, pool, context.out.progress())
     document = {"unload_id": entry_id("unload"), **unload_document(record, wanted)}
     what = wanted.table or "a query"

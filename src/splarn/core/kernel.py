@@ -17,7 +17,7 @@ import pyarrow as pa
 
 from splarn.core.layout import Dialect, Field
 
-VERSION = 1
+VERSION = 2
 INTEGER, FLOAT, BOOLEAN, DATE, STAMP, TIME, DECIMAL, TEXT, UUID, PLAIN = range(10)
 # Decimals of more digits do not fit into 64 bits.
 MOST_DIGITS = 18
@@ -154,6 +154,14 @@ def tabbed(rows: int, columns: Sequence[Source]) -> bytes | None:
     """Rows as tabbed text with backslash escapes; a boolean's argument is the letter for true and,
     8 bits up, that for false. None where a value has no such form."""
     answer: bytes | None = _kernel.tabbed(rows, tuple(columns))
+    return answer
+
+
+def copied(get: int, let: int, connection: int, enough: int) -> tuple[bytes, int, int]:
+    """What a server sends of a COPY, at least so many bytes unless it ends: by the addresses of
+    the client library's PQgetCopyData and PQfreemem, and of a connection. The messages, how many,
+    and more than 0 where they go on, else what PQgetCopyData said."""
+    answer: tuple[bytes, int, int] = _kernel.copied(get, let, connection, enough)
     return answer
 
 

@@ -23,6 +23,9 @@ class PlainEngine:
         "route": ("straight",),
     }
 
+    def preload(self) -> None:
+        """See Engine."""
+
 
 class PlainSession:
     """A session whose link keeps its transaction, and where nothing may be less safe."""

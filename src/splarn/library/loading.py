@@ -106,7 +106,7 @@ def load(
         with pools() as opened:
             record = load_parts(
                 request,
-                opened.streams(count_of(streams, "streams"), open_engine().in_process),
+                opened.streams(count_of(streams, "streams"), open_engine()),
                 progress=progress,
                 confirm=_only_if(remove_more),
                 on_begin=_noting(book, target_id),

@@ -49,5 +49,5 @@ def unload(
         Path(into), output, again=again, verify=verify,
     )  # fmt: skip
     with pools() as opened:
-        pool = opened.streams(count_of(streams, "streams"), open_engine().in_process)
+        pool = opened.streams(count_of(streams, "streams"), open_engine())
         return write_rows(request, pool, progress)

@@ -274,8 +274,8 @@ class _Stream:
     def _keep(self, piece: _Piece) -> None:
         self._held += piece.parsed.size if piece.first == 0 else 0
         self._batch.append(piece)
-        if self._too_large or self._held > HELD_BYTES:
-            self._too_large = True
+        self._too_large |= self._held > HELD_BYTES or not self.session.rows.refuses_rows
+        if self._too_large:
             for kept in self._batch:
                 self._count(kept)
             self._batch = []

@@ -142,7 +142,7 @@ def run_plan(
     # Worker processes start before the clock does, as they did for the trials.
     workers = pools.threads(configuration.workers, "shape")
     course = Course(configuration.load_streams) if steering is None else steering.course
-    streams = pools.streams(course.most, engine.in_process)
+    streams = pools.streams(course.most, engine)
     watching.begin()
     begun = time.perf_counter()
     started = datetime.now(UTC).isoformat(timespec="milliseconds")

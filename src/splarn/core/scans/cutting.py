@@ -16,7 +16,13 @@ import pyarrow as pa
 
 from splarn.core.lake.partitions import groups as partitions
 from splarn.core.lake.partitions import plain, transformed
-from splarn.core.lake.writing import HELD_BYTES, MOST_PARTITIONS, too_many
+from splarn.core.lake.writing import (
+    HELD_BYTES,
+    LARGE_SHARE,
+    MOST_PARTITIONS,
+    WAITING_BYTES,
+    too_many,
+)
 from splarn.core.layout.file_layout import FileLayout, PartitionField
 from splarn.core.scans.asked import Keys
 from splarn.core.scans.look import Look
@@ -93,12 +99,14 @@ def as_loaded(look: Look, keys: Keys, layout: FileLayout, part_bytes: int | None
     held = HELD_BYTES / max(look.row_bytes, 1e-9)
     if not layout.partition:
         held = min(held, layout.group_rows)
+    few = min(held, layout.group_rows) * LARGE_SHARE if layout.partition else 0.0
     parts = _parts(look, part_bytes)
     each = max(len(parts) / MOST_PARTS, 1.0)
     for number in range(round(len(parts) / each)):
         low, high = parts[int(number * each)]
         first, last = np.searchsorted(look.at, (low, high))
         mine = float(look.weight[first:last].sum()) or look.rows * (high - low)
+        waiting: dict[int, _Waiting] = {}
         for start, times, count in _writings(mine, held):
             share = (high - low) / mine
             seen = _between(look.at, low + share * start, low + share * (start + count), count)
@@ -106,10 +114,43 @@ def as_loaded(look: Look, keys: Keys, layout: FileLayout, part_bytes: int | None
             if len(np.unique(codes[seen])) > MOST_PARTITIONS:
                 raise too_many(layout, MOST_PARTITIONS)
             for code, some in _by_partition(seen, codes):
-                part = look.weight[some].sum() / look.weight[seen].sum()
-                where = _Where(made.number, number, code, times * each)
-                _put(made, look, keys, layout, some, count * part, where)
+                rows = count * look.weight[some].sum() / look.weight[seen].sum()
+                if rows < few:
+                    waiting.setdefault(code, _Waiting()).add(some, rows * times)
+                else:
+                    where = _Where(made.number, number, code, times * each)
+                    _put(made, look, keys, layout, some, rows, where)
+        made.number += 1
+        _put_waiting(made, look, keys, layout, waiting, number, each)
     return _groups(made, values, each, look.whole)
+
+
+class _Waiting:
+    """Rows of a partition that come few at a time and are written together."""
+
+    def __init__(self) -> None:
+        self.some: list[Any] = []
+        self.rows = 0.0
+
+    def add(self, some: Any, rows: float) -> None:
+        self.some.append(some)
+        self.rows += rows
+
+
+def _put_waiting(
+    made: _Made, look: Look, keys: Keys, layout: FileLayout, waiting: dict[int, _Waiting],
+    part: int, each: float,
+) -> None:  # fmt: skip
+    """The groups of rows that waited for the end of a part, or until they were too many to wait."""
+    total = sum(one.rows for one in waiting.values()) * look.row_bytes
+    rounds = max(np.ceil(total / WAITING_BYTES), 1.0)
+    for code, one in waiting.items():
+        some, rows = np.concatenate(one.some), one.rows / rounds
+        # They are in order group by group.
+        shares = max(int(-(-rows // layout.group_rows)), 1) if layout.sort else 1
+        for share in np.array_split(some, min(shares, len(some))):
+            where = _Where(made.number, part, code, each * rounds)
+            _put(made, look, keys, layout, share, rows * len(share) / len(some), where)
 
 
 def _parts(look: Look, part_bytes: int | None) -> list[tuple[float, float]]:

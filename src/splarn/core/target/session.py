@@ -103,6 +103,9 @@ class Engine(Protocol):
     def in_process(self) -> bool:
         """Whether all streams must be threads of one process."""
 
+    def preload(self) -> None:
+        """Imports what sessions need. Opens no connection and fails for nothing that is missing."""
+
     @property
     def reads_parts(self) -> bool:
         """Whether it is given files rather than rows."""

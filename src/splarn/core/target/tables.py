@@ -132,6 +132,7 @@ class Rows(Protocol):
     """The rows of tables: brought in, counted, told apart and removed."""
 
     marks_changes: bool  # Whether a row that was changed loses its mark.
+    refuses_rows: bool  # Whether a row that fits its types may still not be taken.
 
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         """Begins a batch of rows as the layout has them, of which the named fields are stored."""

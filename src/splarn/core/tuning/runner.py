@@ -173,7 +173,7 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
     configuration = plan.configuration
     sample = samples.of(plan.role)
     workers = pools.threads(configuration.workers)
-    streams = pools.streams(configuration.load_streams, place.open_engine().in_process)
+    streams = pools.streams(configuration.load_streams, place.open_engine())
     parts = place.folder / "parts"
     shutil.rmtree(parts, ignore_errors=True)
     place.table.make()
@@ -285,7 +285,7 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
         [making], landing, configuration.transfer_streams or configuration.load_streams,
         Course(configuration.load_streams), Watching(sample.bytes),
     )  # fmt: skip
-    streams = pools.streams(configuration.load_streams, engine.in_process)
+    streams = pools.streams(configuration.load_streams, engine)
     gauge = Gauge(engine.processes_here)
     if place.cold:
         forget_files(sample.files)
@@ -329,7 +329,7 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
 
 def _greet_streams(strategy: Strategy, place: TrialPlace, pools: Pools) -> None:
     """Starts as many streams as any trial has; what each imports first belongs to none of them."""
-    streams = pools.streams(strategy.most_streams, place.open_engine().in_process)
+    streams = pools.streams(strategy.most_streams, place.open_engine())
     list(streams.map(_greet, [place.open_engine] * streams.workers))
 
 

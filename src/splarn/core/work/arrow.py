@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sys
+from contextlib import suppress
+from functools import cache
 from importlib.abc import MetaPathFinder
 from importlib.machinery import ModuleSpec
 from importlib.util import find_spec
@@ -34,6 +36,19 @@ def give_memory_back() -> None:
     import pyarrow
 
     pyarrow.set_memory_pool(pyarrow.system_memory_pool())
+
+
+def trim() -> None:
+    """Gives memory back to the machine that was freed, where the C library can."""
+    with suppress(OSError, AttributeError):
+        _library().malloc_trim(0)
+
+
+@cache
+def _library() -> Any:
+    from ctypes import CDLL
+
+    return CDLL(None)
 
 
 def _settle() -> None:

@@ -4,9 +4,19 @@ from __future__ import annotations
 
 import os
 from types import TracebackType
+from typing import Protocol
 
 from splarn.core.work.pool import Inline, Pool, Threads
 from splarn.core.work.processes import Processes, Some
+
+
+class Streamed(Protocol):
+    """What a target says of streams into it or out of it; see Engine."""
+
+    @property
+    def in_process(self) -> bool: ...
+
+    def preload(self) -> None: ...
 
 
 class Pools:
@@ -43,9 +53,13 @@ class Pools:
             pool.warm_up()
         return self._open[workers]
 
-    def streams(self, count: int, in_process: bool) -> Pool:
+    def streams(self, count: int, engine: Streamed) -> Pool:
         """So many load streams: threads of this process where the engine wants that."""
-        return self.threads(count, "load") if in_process else self.of(count)
+        if engine.in_process:
+            return self.threads(count, "load")
+        # Once, rather than by each of them.
+        engine.preload()
+        return self.of(count)
 
     def close(self) -> None:
         """Ends all workers."""

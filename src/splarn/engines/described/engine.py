@@ -59,6 +59,9 @@ class DescribedEngine:
         """See Engine."""
         return bool(self.description.statements.size and self.description.statements.resize)
 
+    def preload(self) -> None:
+        """See Engine."""
+
     def connect(self) -> DescribedSession:
         """Opens a session. Raises OutsideError when the target cannot be reached."""
         return DescribedSession(self.description)

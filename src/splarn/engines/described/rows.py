@@ -50,6 +50,7 @@ class DescribedRows(Concern):
 
     link: DescribedLink
     marks_changes = False
+    refuses_rows = True
 
     def __init__(self, link: Link, tables: DescribedTables) -> None:
         super().__init__(link)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import secrets
 from collections.abc import Sequence
+from multiprocessing import parent_process
 
 from splarn.core.errors import OutsideError
 from splarn.core.lake.columns import LakeColumn, schema_of
@@ -12,6 +13,7 @@ from splarn.core.lake.writing import PartitionedWriter
 from splarn.core.layout import Layout
 from splarn.core.layout.file_layout import FileLayout, check_columns
 from splarn.core.target.notes import LoadNote, PartNote
+from splarn.core.work.arrow import give_memory_back
 from splarn.core.work.stages import stage
 from splarn.engines.lake.book import (
     Book,
@@ -172,9 +174,12 @@ class LakeLink:
         if side is None:
             raise OutsideError(f"There is no {name} in {self.place} that rows could go to.")
         if self.writing is None:
+            if parent_process() is not None:
+                # One of Splarn's own.
+                give_memory_back()
             self.writing = PartitionedWriter(
                 self.storage.create, side.folder, schema_of(side.columns), side.layout,
-                prefix_of(side.number),
+                prefix_of(side.number), self.storage.scratch,
             )  # fmt: skip
         return self.writing, side
 

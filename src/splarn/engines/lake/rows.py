@@ -20,6 +20,7 @@ class LakeRows(Concern):
 
     # Files never change: rows are there as they came, or not at all.
     marks_changes = True
+    refuses_rows = False
 
     def writer(self, table: str, layout: Layout, names: Sequence[str]) -> Writer:
         """See Rows."""

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from tempfile import TemporaryFile
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -57,6 +58,14 @@ class Storage:
                 path.parent.mkdir(parents=True, exist_ok=True)
                 return _NewFile(self, uri, path.open("wb"))
             return _NewFile(self, uri, self.store.open_output_stream(_key(uri)))
+
+    def scratch(self) -> Any:
+        """A file without a name, gone with this process, where there is room for rows."""
+        if not self.local:
+            return TemporaryFile()
+        folder = local_path(self.root)
+        folder.mkdir(parents=True, exist_ok=True)
+        return TemporaryFile(dir=folder, suffix=ASIDE)
 
     def open(self, uri: str) -> Any:
         """A file for reading, as pyarrow takes it."""

@@ -93,6 +93,7 @@ class MillraceRows(Concern):
 
     # A chunk is never changed: its rows are there as they came, or not at all.
     marks_changes = True
+    refuses_rows = True
 
     def empty(self, table: str) -> None:
         """See Rows."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
+from contextlib import suppress
 from typing import Any, ClassVar
 
 import sqlalchemy as sa
@@ -60,6 +61,12 @@ class SqlEngine(ABC):
     def processes_here(self) -> tuple[str, ...]:
         """Names of the server's processes, where it is on this machine."""
         return self.server if (self.url.host or "localhost") in _HERE else ()
+
+    def preload(self) -> None:
+        """See Engine."""
+        # What is wrong with the URL is told by whoever connects.
+        with suppress(ModuleNotFoundError, SQLAlchemyError, TypeError):
+            self._make_engine().dispose()
 
     def connect(self) -> SqlSession:
         """Opens a session. Raises OutsideError when the target cannot be reached."""

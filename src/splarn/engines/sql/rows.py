@@ -22,6 +22,7 @@ class SqlRows(Concern, ABC):
 
     # What of a changed row its mark tells.
     marks_changes = False
+    refuses_rows = True
     # What an insert says so that given values of identity columns are stored.
     keeping_identity = ""
 
