@@ -5,7 +5,7 @@ Where no compiler is found Splarn is installed without it, and does the same mor
 
 from setuptools import Extension, setup
 
-SOURCES = ("copied", "crc", "hashes", "leaves", "module", "pages", "parse", "rows", "scan")
+SOURCES = ("copied", "crc", "hashes", "leaves", "mixed", "module", "pages", "parse", "rows", "scan")
 
 setup(
     ext_modules=[

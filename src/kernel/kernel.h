@@ -73,5 +73,6 @@ PyObject *kernel_sqlite_hashes(PyObject *self, PyObject *args);
 PyObject *kernel_text_hashes(PyObject *self, PyObject *args);
 PyObject *kernel_tabbed(PyObject *self, PyObject *args);
 PyObject *kernel_copied(PyObject *self, PyObject *args);
+PyObject *kernel_value_hashes(PyObject *self, PyObject *args);
 
 #endif

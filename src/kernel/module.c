@@ -12,6 +12,7 @@ static PyMethodDef methods[] = {
     {"postgresql_hashes", kernel_postgresql_hashes, METH_VARARGS, "The sum of row hashes."},
     {"cell_hash", kernel_cell_hash, METH_VARARGS, "The hash of one row."},
     {"cell_hashes", kernel_cell_hashes, METH_VARARGS, "The sum of the hashes of rows."},
+    {"value_hashes", kernel_value_hashes, METH_VARARGS, "The sum of row hashes by values."},
     {"sqlite_leaves", kernel_sqlite_leaves, METH_VARARGS, "Rows as pages of an SQLite file."},
     {"sqlite_hashes", kernel_sqlite_hashes, METH_VARARGS, "The hashes of rows in an SQLite file."},
     {"text_hashes", kernel_text_hashes, METH_VARARGS, "The sum of the hashes of rows as text."},

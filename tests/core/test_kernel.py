@@ -18,6 +18,7 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from splarn.core import kernel
+from splarn.core.lake.columns import row_sum
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.reading import text_parser
 from splarn.core.records import bitmaps
@@ -303,3 +304,55 @@ def test_an_image_holds_the_same_rows_as_without_it(table: Any) -> None:
         held.append(connection.execute("SELECT *, typeof(b) FROM r").fetchall())
         connection.close()
     assert held[0] == held[1]
+
+
+CELLS = {
+    "integer": (pa.int64(), st.integers(-(1 << 63), (1 << 63) - 1)),
+    "short": (pa.int16(), st.integers(-(1 << 15), (1 << 15) - 1)),
+    "float": (pa.float64(), st.floats(allow_nan=False)),
+    "boolean": (pa.bool_(), st.booleans()),
+    "decimal": (pa.decimal128(38, 2), st.decimals(-(10**30), 10**30, places=2)),
+    "day": (pa.date32(), st.dates()),
+    "words": (pa.string(), st.text(max_size=20)),
+}
+
+
+@given(st.data())
+def test_hashes_of_values_tell_rows_apart_and_nothing_else(data: st.DataObject) -> None:
+    names = data.draw(st.lists(st.sampled_from(sorted(CELLS)), min_size=1, max_size=4, unique=True))
+    rows = data.draw(
+        st.lists(st.tuples(*(st.none() | CELLS[name][1] for name in names)), max_size=12)
+    )
+
+    def total(some: list[Any], lead: int = 0) -> int:
+        before = [tuple(None for _ in names)] * lead
+        table = pa.table({
+            name: pa.array([row[at] for row in [*before, *some]], CELLS[name][0])
+            for at, name in enumerate(names)
+        })  # fmt: skip
+        found = row_sum(table.slice(lead))
+        assert found is not None
+        assert found.rows == len(some)
+        return found.total
+
+    every = total(rows)
+    # In whatever order and pieces, and wherever in memory.
+    mixed = data.draw(st.permutations(rows))
+    cut = data.draw(st.integers(0, len(rows)))
+    assert total(mixed[:cut]) + total(mixed[cut:], lead=3) == every
+    if rows:
+        # One other cell, or one that is empty, is another sum.
+        at = data.draw(st.integers(0, len(rows) - 1))
+        place = data.draw(st.integers(0, len(names) - 1))
+        other = data.draw(st.none() | CELLS[names[place]][1])
+        changed = [*rows]
+        changed[at] = (*rows[at][:place], other, *rows[at][place + 1 :])
+        assert (total(changed) == every) == (other == rows[at][place])
+        assert total([*rows, rows[at]]) != every
+
+
+def test_hashes_of_values_know_their_columns() -> None:
+    one, other = (pa.table({"a": [a], "b": [b]}) for a, b in ((1, 2), (2, 1)))
+    assert row_sum(one) != row_sum(other)
+    parts = [pa.table({"a": [a], "b": [b]}) for a, b in (("lock", "house"), ("lockh", "ouse"))]
+    assert row_sum(parts[0]) != row_sum(parts[1])

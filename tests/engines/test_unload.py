@@ -191,6 +191,29 @@ def test_millrace_gives_its_chunks_back(tmp_path: Path) -> None:
         assert before
 
 
+@pytest.mark.parametrize("kernel", ["on", "off"])
+def test_postgresql_sends_records_of_every_size_and_tells_where_it_breaks(
+    kernel: str, postgresql: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("SPLARN_KERNEL", kernel)
+    sizes = [0, 1, 70_000, 300_000, 3_000_000, 5, 262_144]
+    asked = " UNION ALL ".join(f"SELECT {n} AS no, repeat('a,\"b', {size}) AS words"
+                               for n, size in enumerate(sizes))  # fmt: skip
+    record = library.unload(postgresql, tmp_path / "out", query=asked)
+    (part,) = record.manifest.parts
+    text = (tmp_path / "out" / part.path).read_text()
+    held = ['"' + 'a,""b' * size + '"' for size in sizes]
+    assert text == "".join(f"{n},{words}\n" for n, words in enumerate(held))
+    asked = "SELECT 1000000 / (60000 - n) AS n FROM generate_series(1, 60000) AS n"
+    with pytest.raises(OutsideError, match="division by zero"):
+        library.unload(postgresql, tmp_path / "broken", query=asked)
+    assert not list((tmp_path / "broken").glob("*-0*"))
+    asked = "SELECT n FROM generate_series(1, 200000) AS n"
+    record = library.unload(postgresql, tmp_path / "many", query=asked)
+    lines = "".join((tmp_path / "many" / one.path).read_text() for one in record.manifest.parts)
+    assert lines == "".join(f"{n}\n" for n in range(1, 200_001))
+
+
 def test_a_broken_unload_goes_on_while_the_table_is_what_it_was(
     target: str, table: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -191,6 +191,13 @@ def cell_hashes(rows: int, columns: Sequence[Source]) -> int | None:
     return total
 
 
+def value_hashes(rows: int, columns: Sequence[Source]) -> int:
+    """The sum of the hashes of rows by what their values are in memory: the same for rows of the
+    same types."""
+    upper, lower = _kernel.value_hashes(rows, tuple(columns))
+    return int(upper << 64) + int(lower)
+
+
 def cell_hash(*cells: Any) -> int:
     """The hash of one row, its cells as the interpreter has them."""
     return int(_kernel.cell_hash(*cells))

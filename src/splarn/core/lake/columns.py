@@ -27,8 +27,6 @@ _FIELDS = {
     "timestamptz": "datetime", "string": "string",
 }  # fmt: skip
 _DECIMAL = re.compile(r"decimal\((\d+), ?(\d+)\)")
-# Decimals of more digits are hashed as text.
-_DOUBLE_DIGITS = 15
 FIELD_ID = b"PARQUET:field_id"
 
 
@@ -132,10 +130,7 @@ def row_sum(rows: Any) -> RowSum | None:
         return None
     total = 0
     for batch in rows.combine_chunks().to_batches():
-        found = kernel.cell_hashes(len(batch), [_source(column) for column in batch.columns])
-        if found is None:
-            return None
-        total += found
+        total += kernel.value_hashes(len(batch), [_source(column) for column in batch.columns])
     return RowSum(len(rows), total)
 
 
@@ -154,7 +149,7 @@ def _source(array: Any) -> Any:
         return source_of(kernel.INTEGER, kind.bit_width, array)
     if pa.types.is_boolean(kind):
         return source_of(kernel.BOOLEAN, 0, array)
-    if pa.types.is_decimal128(kind) and kind.precision <= _DOUBLE_DIGITS:
+    if pa.types.is_decimal128(kind):
         return source_of(kernel.DECIMAL, kind.scale, array)
     if pa.types.is_date32(kind):
         return source_of(kernel.DATE, 0, array)
