@@ -248,7 +248,7 @@ def _mended(
 
 def note_begun(context: Context, target: str) -> Callable[[LoadNote], None]:
     """Notes in the ledger that a load has begun, so that its notes are missed if they go."""
-    from splarn.core.run.noting import note_begun as note
+    from splarn.core.run.begun import note_begun as note
     from splarn.engines import identity
 
     place = identity(target)
@@ -257,7 +257,7 @@ def note_begun(context: Context, target: str) -> Callable[[LoadNote], None]:
 
 def begun_before(context: Context, target: str) -> tuple[tuple[str, str], ...]:
     """Loads into a target that this ledger saw begin and never end, each with its table."""
-    from splarn.core.run.noting import begun_loads
+    from splarn.core.run.begun import begun_loads
     from splarn.engines import identity
 
     with context.ledger() as ledger:

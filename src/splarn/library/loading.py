@@ -15,9 +15,10 @@ from splarn.core.load import LoadRecord, LoadRequest, inputs_from_files, inputs_
 from splarn.core.load import load as load_parts
 from splarn.core.load import undo as take_back
 from splarn.core.load.undo import Undone
+from splarn.core.run.begun import begun_loads, note_begun
 from splarn.core.run.flow import RunRecord, run_plan
 from splarn.core.run.kinds import by_table
-from splarn.core.run.noting import begun_loads, held_to_earlier, note_begun, note_run
+from splarn.core.run.noting import held_to_earlier, note_run
 from splarn.core.shape.manifest import Manifest
 from splarn.core.target.notes import LoadNote
 from splarn.core.tuning.plan_file import Plan, read_plan

@@ -20,7 +20,7 @@ from splarn.core.lake.partitions import Value, groups, shown
 from splarn.core.lake.waiting import WaitingRows
 from splarn.core.layout.file_layout import FileLayout
 from splarn.core.units import plural
-from splarn.core.work.arrow import trim
+from splarn.core.work.arrow import of_numbers, trim
 from splarn.core.work.parquet import parquet_writer, repeating
 
 # Rows of all partitions are held back to this size, so that row groups do not get too small.
@@ -204,7 +204,7 @@ class PartitionedWriter:
             (group.values, int(end) - len(group.rows), len(group.rows))
             for group, end in zip(found, ends, strict=True)
         ]
-        return pa.array(whole), pieces
+        return of_numbers(whole), pieces
 
     def _file(self, values: tuple[Value, ...]) -> RowsFile:
         file = self._open.pop(values, None)
@@ -276,7 +276,7 @@ def plain_path(text: str) -> str:
 def _order(rows: Any, names: tuple[str, ...]) -> Any:
     """The order of rows sorted by some columns; those that are alike stay as they came."""
     keys = [(name, "ascending") for name in names]
-    numbered = rows.select(list(names)).append_column("\0row", pa.array(np.arange(len(rows))))
+    numbered = rows.select(list(names)).append_column("\0row", of_numbers(np.arange(len(rows))))
     order = pa.compute.sort_indices(numbered, sort_keys=[*keys, ("\0row", "ascending")])
     return order
 

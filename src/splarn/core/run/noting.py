@@ -13,7 +13,6 @@ from splarn.core.ledger import Ledger
 from splarn.core.run.drift import KINDS, Delivery, drifted, look_at_delivery
 from splarn.core.run.flow import RunRecord
 from splarn.core.run.kinds import files_of
-from splarn.core.target.notes import LoadNote
 from splarn.core.tuning.plan_file import Plan
 from splarn.core.units import plural, show_change
 from splarn.core.work.machine import describe_machine
@@ -57,21 +56,6 @@ def held_to_earlier(
             "job file."
         )
     return now
-
-
-def begun_loads(ledger: Ledger, target_id: str) -> tuple[tuple[str, str], ...]:
-    """Loads into a target that this ledger saw begin and never end, each with its table."""
-    return tuple(
-        (one.id, str(one.document["table"]))
-        for one in ledger.entries("load")
-        if one.document.get("state") == "begun" and one.document.get("target_id") == target_id
-    )
-
-
-def note_begun(ledger: Ledger, target_id: str, note: LoadNote) -> None:
-    """Notes that a load has begun, so that its notes in the target are missed if they go."""
-    document = {"state": "begun", "target_id": target_id, "table": note.table}
-    ledger.put("load", note.load_id, f"{note.table}: begun", document)
 
 
 def note_run(

@@ -7,7 +7,8 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-import pyarrow.parquet as pq
+
+from splarn.core.work.arrow import of_numbers
 
 # A writer gives a dictionary up that has grown to this, and has hashed all values for nothing.
 MOST_BYTES = 1 << 20
@@ -23,7 +24,9 @@ def parquet_writer(
     Decimals of up to 18 digits are whole numbers, as the Iceberg specification has them
     ("Appendix A: Format-specific Requirements", Parquet).
     """
-    return pq.ParquetWriter(
+    from pyarrow.parquet import ParquetWriter
+
+    return ParquetWriter(
         file, schema, compression=codec, compression_level=level, use_dictionary=dictionaries,
         store_decimal_as_integer=True, **more,
     )  # fmt: skip
@@ -42,7 +45,7 @@ def repeating(group: Any) -> list[str]:
         some = group
     else:
         chosen = np.random.default_rng(0).choice(rows, ASKED, replace=False, shuffle=False)
-        some = group.take(pa.array(chosen))
+        some = group.take(of_numbers(chosen))
     return [name for name in group.column_names if _repeats(some.column(name), rows)]
 
 

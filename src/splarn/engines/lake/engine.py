@@ -79,6 +79,10 @@ class LakeEngine(PlainEngine):
         if url.password:
             self._settings["token"] = url.password
 
+    def preload(self) -> None:
+        """See Engine. Streams write files and leave the catalog alone."""
+        import pyarrow.parquet  # noqa: F401
+
     def connect(self) -> LakeSession:
         """Opens a session. Raises OutsideError when it cannot be reached."""
         if find_spec("pyiceberg") is None:
