@@ -24,7 +24,7 @@ from splarn.core.work.arrow import of_numbers, trim
 from splarn.core.work.parquet import parquet_writer, repeating
 
 # Rows of all partitions are held back to this size, so that row groups do not get too small.
-HELD_BYTES = 64 << 20
+HELD_BYTES = 48 << 20
 # Rows that came are copied when they are so much.
 LOOSE_BYTES = 8 << 20
 # Rows of one partition that come at a time are a group of their own where they are this share of
