@@ -29,7 +29,7 @@ HELD_BYTES = 48 << 20
 LOOSE_BYTES = 8 << 20
 # Rows of one partition that come at a time are a group of their own where they are this share of
 # a whole one; fewer wait for more, for small groups cost every reader.
-LARGE_SHARE = 1 / 8
+LARGE_SHARE = 1 / 16
 # Rows of the largest groups of all files that are open at a time: a writer holds on to some 25
 # bytes for each.
 OPEN_ROWS = 1 << 21
