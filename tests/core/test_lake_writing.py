@@ -131,6 +131,24 @@ def test_groups_of_many_partitions_are_whole(
             assert parquet.read_metadata(file.path).num_row_groups == -(-file.rows // 400)
 
 
+def test_wide_rows_that_waited_are_written_in_groups_that_fit(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(writing, "HELD_BYTES", 256 << 10)
+    notes = pa.array([f"{n} " + "calm " * 400 for n in range(2_000)])
+    rows = readings(2_000, np.random.default_rng(4)).set_column(4, "note", notes)
+    rows = rows.take(np.random.default_rng(5).permutation(2_000))
+    layout = read_file_layout("value(gauge)")
+    writer = PartitionedWriter(Made, str(tmp_path), schema_of(COLUMNS), layout, "made")
+    for first in range(0, 2_000, 20):
+        writer.put(rows.slice(first, 20))
+    ends = [parquet.read_metadata(file.path) for file in writer.close()]
+    groups = [end.row_group(n).num_rows for end in ends for n in range(end.num_row_groups)]
+    assert sum(groups) == 2_000
+    # Some 2 KiB a row.
+    assert max(groups) <= 2 * (256 << 10) // 2_000
+
+
 @pytest.mark.parametrize("when", ["write", "close"])
 def test_rows_that_cannot_wait_are_told_of_and_nothing_is_left(
     when: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch

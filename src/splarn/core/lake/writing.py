@@ -33,6 +33,8 @@ LARGE_SHARE = 1 / 16
 # Rows of the largest groups of all files that are open at a time: a writer holds on to some 25
 # bytes for each.
 OPEN_ROWS = 1 << 21
+# Which columns have dictionaries is decided anew by groups that are so many times as large.
+ASKED_ANEW = 4
 # What waits on the disk is written when it is so much.
 WAITING_BYTES = 2 << 30
 # So many partitions in one part are a choice that nobody wants: each has a file of its own.
@@ -75,8 +77,9 @@ class PartitionedWriter:
         # Rows of a group that is put together of what waited.
         self._group = layout.group_rows
         self._done: list[DataFile] = []
-        # The columns that have dictionaries, by the rows that came first.
-        self._dictionaries: list[str] | None = None
+        # The columns that new files have dictionaries of, by so many rows of a group.
+        self._dictionaries: list[str] = []
+        self._asked = 0
         self.written = 0
 
     def put(self, rows: Any) -> None:
@@ -107,6 +110,7 @@ class PartitionedWriter:
             self._end(values)
         done, self._done = self._done, []
         self._seen.clear()
+        self._asked = 0
         return done
 
     def abandon(self) -> list[str]:
@@ -135,10 +139,9 @@ class PartitionedWriter:
             held = [pa.concat_tables(held).slice(0, count - rest)]
         order, pieces = self._arranged(held)
         rows = _in_order(held, order)
-        if self._dictionaries is None:
-            _, first, length = max(pieces, key=lambda piece: piece[2])
-            self._dictionaries = repeating(rows.slice(first, min(length, self.layout.group_rows)))
         self._group = group_of(self.layout, rows)
+        _, first, length = max(pieces, key=lambda piece: piece[2])
+        self._ask(rows.slice(first, min(length, self._group)))
         self._seen.update(values for values, _, _ in pieces)
         if len(self._seen) > MOST_PARTITIONS:
             raise too_many(self.layout, MOST_PARTITIONS)
@@ -169,13 +172,18 @@ class PartitionedWriter:
             self._file(values).put(more)
         else:
             rows = self._waiting.take(values)
-            for group in regrouped(
-                chain(rows, [] if more is None else [more]), self.layout.group_rows
-            ):
+            for group in regrouped(chain(rows, [] if more is None else [more]), self._group):
+                self._ask(group)
                 # Each piece of it is in order already, and all of them are to be.
                 order = _order(group, self.layout.sort) if self.layout.sort else None
                 self._file(values).put(group if order is None else group.take(order))
         self._end(values)
+
+    def _ask(self, group: Any) -> None:
+        """Decides which columns have dictionaries: few rows tell little of how often values come
+        again in many."""
+        if len(group) > ASKED_ANEW * self._asked:
+            self._dictionaries, self._asked = repeating(group), len(group)
 
     def _end_idle(self, busy: set[tuple[Value, ...]]) -> None:
         """Ends files that got no rows, where many are open: those of rows by time are past."""

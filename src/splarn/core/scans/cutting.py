@@ -7,7 +7,7 @@ partition, put in order and written as groups, which fill files.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import Any
 
@@ -99,7 +99,8 @@ def as_loaded(look: Look, keys: Keys, layout: FileLayout, part_bytes: int | None
     held = HELD_BYTES / max(look.row_bytes, 1e-9)
     if not layout.partition:
         held = min(held, layout.group_rows)
-    few = min(held, layout.group_rows) * LARGE_SHARE if layout.partition else 0.0
+    together = replace(layout, group_rows=max(int(min(held, layout.group_rows)), 1))
+    few = together.group_rows * LARGE_SHARE if layout.partition else 0.0
     parts = _parts(look, part_bytes)
     each = max(len(parts) / MOST_PARTS, 1.0)
     for number in range(round(len(parts) / each)):
@@ -121,7 +122,7 @@ def as_loaded(look: Look, keys: Keys, layout: FileLayout, part_bytes: int | None
                     where = _Where(made.number, number, code, times * each)
                     _put(made, look, keys, layout, some, rows, where)
         made.number += 1
-        _put_waiting(made, look, keys, layout, waiting, number, each)
+        _put_waiting(made, look, keys, together, waiting, number, each)
     return _groups(made, values, each, look.whole)
 
 
