@@ -91,7 +91,7 @@ def run(
         if source is None or dry:
             what = "--dry says the steps of files" if dry else "--from-table goes with --from"
             raise RequestError(f"{what}: leave it out.")
-        moving = moved_from(source, source_table or chosen.table, chosen, root)
+        moving = moved(source, source_table or chosen.table, chosen, root)
         context.check_ledger()
         document, record = carry_out(context, chosen, root, None, options, moving)
         context.out.document(document)
@@ -121,20 +121,13 @@ def run(
     return code
 
 
-def moved_from(url: str, table: str, plan: Plan, folder: Path) -> UnloadRequest:
+def moved(url: str, table: str, plan: Plan, folder: Path) -> UnloadRequest:
     """What asks for the rows of another table than the plan's. Raises RequestError for no such."""
-    from splarn.core.errors import RequestError
-    from splarn.core.shape.parts_format import PartsFormat
-    from splarn.core.source.codecs import Packing
-    from splarn.core.target.outgoing import Wanted
-    from splarn.core.unload import UnloadRequest
+    from splarn.core.run.flow import moved_from
     from splarn.engines import identity, opener_of_existing
 
-    if (identity(url), table) == (identity(plan.target), plan.table):
-        raise RequestError(f"--from: {table} is the table that the plan fills; name another one.")
-    # The plan says how parts are made.
-    output = PartsFormat("csv", Packing(), 1)
-    return UnloadRequest(opener_of_existing(url), identity(url), Wanted(table), folder, output)
+    open_engine = opener_of_existing(url)
+    return moved_from(open_engine, identity(url), table, plan, identity(plan.target), folder)
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ from splarn.core.load import load as load_parts
 from splarn.core.load import undo as take_back
 from splarn.core.load.undo import Undone
 from splarn.core.run.begun import begun_loads, note_begun
-from splarn.core.run.flow import RunRecord, run_plan
+from splarn.core.run.flow import RunRecord, moved_from, run_plan
 from splarn.core.run.kinds import by_table
 from splarn.core.run.noting import held_to_earlier, note_run
 from splarn.core.shape.manifest import Manifest
@@ -27,7 +27,7 @@ from splarn.core.work.machine import describe_machine
 from splarn.core.work.owner import owned
 from splarn.core.work.progress import Progress
 from splarn.depots.arrived import inputs_at, manifest_at
-from splarn.engines import identity, opener
+from splarn.engines import identity, opener, opener_of_existing
 from splarn.library.given import (
     Files,
     LayoutLike,
@@ -138,6 +138,8 @@ def undo(load_id: str, to: str, *, with_changes: bool = False) -> Undone:
 def run(
     plan: Plan | str | PathLike[str],
     *,
+    from_url: str | None = None,
+    from_table: str | None = None,
     parts: str | PathLike[str] | None = None,
     keep_parts: bool = False,
     rejects: str | PathLike[str] = "rejects",
@@ -152,6 +154,8 @@ def run(
     once they are in, unless `keep_parts`. `heard` is told what happens: a stage, and what of it.
     Where the folder of a `ledger` is given, the delivery is held against those noted there before,
     and the run is noted, so that later forecasts learn from it.
+    With `from_url` the rows are those of a table of another target rather than of the plan's files,
+    `from_table` or one called like the plan's; `RunRecord.moved` says how they compare.
     Raises RequestError where source or target are not what was planned, and what `load` raises.
     """
     chosen = plan if isinstance(plan, Plan) else read_plan(Path(plan))
@@ -166,9 +170,17 @@ def run(
     watching = Watching(chosen.volume.bytes)
     if heard is not None:
         watching.heard = heard
+    moving = None
+    if from_url is not None:
+        place, table = identity(from_url), from_table or chosen.table
+        moving = moved_from(opener_of_existing(from_url), place, table, chosen, target_id, folder)
+    elif from_table is not None:
+        raise RequestError("A from_table is of the target of a from_url: name that too.")
     book = None if ledger is None else Ledger(base)
     try:
-        delivery = None if book is None else held_to_earlier(book, chosen, base, target_id)
+        delivery = None
+        if book is not None and moving is None:
+            delivery = held_to_earlier(book, chosen, base, target_id)
         with owned(folder), pools() as opened:
             record = run_plan(
                 chosen,
@@ -184,9 +196,12 @@ def run(
                 begun_loads=() if book is None else begun_loads(book, target_id),
                 on_begin=_noting(book, target_id),
                 landing=depot.landing(chosen.id) if chosen.depot else None,
+                moving=moving,
             )
-        if book is not None and delivery is not None and not record.load.done_before:
-            told = {**record.as_json(chosen), "delivery": delivery.as_json()}
+        if book is not None and not record.load.done_before:
+            told = record.as_json(chosen)
+            if delivery is not None:
+                told["delivery"] = delivery.as_json()
             note_run(book, chosen, record, told, target_id, depot_of(chosen.way or None).shown)
         return record
     finally:

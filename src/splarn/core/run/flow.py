@@ -27,8 +27,11 @@ from splarn.core.load.refusals import Confirm
 from splarn.core.prices import Cost, Stretch, reckon
 from splarn.core.run.kinds import KindFiles, files_of, name_of, parts_format
 from splarn.core.run.steering import Change, Steering
+from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.ship.record import ShipRecord
+from splarn.core.source.codecs import Packing
 from splarn.core.target.notes import LoadNote
+from splarn.core.target.outgoing import Wanted
 from splarn.core.target.seen import look_at
 from splarn.core.target.session import OpenEngine
 from splarn.core.tuning.bill import BUSY_PHASES
@@ -42,6 +45,21 @@ from splarn.core.work.progress import Silent
 
 # Sources may have grown a little since the plan; beyond this the forecast is of something else.
 VOLUME_SLACK = 0.02
+
+
+def moved_from(
+    open_engine: OpenEngine, place: str, table: str, plan: Plan, target_id: str, folder: Path
+) -> UnloadRequest:
+    """What asks for the rows of another table than the plan's; `place` and `target_id` are what
+    the two targets are known by.
+
+    Raises RequestError where it is the same.
+    """
+    if (place, table) == (target_id, plan.table):
+        raise RequestError(f"{table} is the table that the plan fills: name another one.")
+    # The plan says how parts are made.
+    output = PartsFormat("csv", Packing(), 1)
+    return UnloadRequest(open_engine, place, Wanted(table), folder, output)
 
 
 @dataclass(frozen=True)
