@@ -11,7 +11,7 @@ from typing import Any
 from splarn.core.load.stream import PartResult
 from splarn.core.reading.faults import Fault
 from splarn.core.target.digest import ColumnDigest
-from splarn.core.target.hashing import RowSum
+from splarn.core.target.hashing import HASHES, RowSum
 from splarn.core.target.notes import PartNote
 from splarn.core.work.disk import outside
 
@@ -68,6 +68,7 @@ def _document(result: PartResult) -> dict[str, Any]:
         "raw_bytes": result.raw_bytes,
         "commits": result.commits,
         "digests": None if result.digests is None else [one.__dict__ for one in result.digests],
+        "hashes": HASHES,
         "row_sum": None if result.row_sum is None else result.row_sum.__dict__,
         "faults": [fault.__dict__ for fault in result.faults],
         "kept": result.kept,
@@ -76,7 +77,8 @@ def _document(result: PartResult) -> dict[str, Any]:
 
 
 def _result(document: dict[str, Any], note: PartNote) -> PartResult:
-    digests, row_sum = document["digests"], document["row_sum"]
+    digests = document["digests"]
+    row_sum = document["row_sum"] if document.get("hashes") == HASHES else None
     return PartResult(
         path=document["path"],
         note=note,

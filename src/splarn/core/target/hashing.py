@@ -12,6 +12,9 @@ from typing import Any, Protocol
 
 from splarn.core.target.marks import Marks
 
+# Rises whenever a hash of rows is another than before: sums of others are held against nothing.
+HASHES = 2
+
 
 @dataclass(frozen=True)
 class RowSum:
