@@ -23,6 +23,7 @@ from splarn.core.flow.journal import JOURNAL
 from splarn.core.flow.watching import Watching
 from splarn.core.layout import LINES, Field, Layout
 from splarn.core.load import streams
+from splarn.core.load.finish import ANOTHER_HASH
 from splarn.core.load.landing import Landing
 from splarn.core.load.undo import undo
 from splarn.core.prices import Prices, Tier
@@ -135,6 +136,7 @@ def test_a_run_that_is_broken_off_goes_on_whatever_was_lost_beside_it(
         (folder / JOURNAL).write_text("".join(json.dumps(one) + "\n" for one in told))
     record = run()
     assert (record.load.rows_loaded, record.load.verified, record.resumed) == (GOOD, True, True)
+    assert ANOTHER_HASH not in record.load.notes
     assert record.error_pct is None
     assert count(target, table) == GOOD
     assert ask(target, f"SELECT count(DISTINCT reading_no) FROM {table}") == [(GOOD,)]
