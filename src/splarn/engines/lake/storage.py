@@ -16,6 +16,8 @@ from splarn.core.errors import OutsideError, RequestError
 from splarn.core.work.disk import ASIDE, explain
 
 S3 = ("s3", "s3a", "s3n")
+# For large files, by the Filesystem Hierarchy Standard.
+LARGE = "/var/tmp"
 
 
 def be_plain() -> None:
@@ -61,11 +63,13 @@ class Storage:
 
     def scratch(self) -> Any:
         """A file without a name, gone with this process, where there is room for rows."""
-        if not self.local:
-            return TemporaryFile()
-        folder = local_path(self.root)
-        folder.mkdir(parents=True, exist_ok=True)
-        return TemporaryFile(dir=folder, suffix=ASIDE)
+        if self.local:
+            folder = local_path(self.root)
+            folder.mkdir(parents=True, exist_ok=True)
+            return TemporaryFile(dir=folder, suffix=ASIDE)
+        # The usual folder is memory on many machines, this one never.
+        large = os.access(LARGE, os.W_OK) and "TMPDIR" not in os.environ
+        return TemporaryFile(dir=LARGE if large else None)
 
     def open(self, uri: str) -> Any:
         """A file for reading, as pyarrow takes it."""
