@@ -6,6 +6,7 @@ import json
 import threading
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -117,9 +118,16 @@ def test_flow_draws_only_a_little_ahead_and_keeps_the_order() -> None:
     finally:
         threads.close()
     assert list(Inline().flow(lambda n: n * 2, iter([1, 2]))) == [2, 4]
+    loaded: list[bool] = []
+    here, apart = (
+        SimpleNamespace(in_process=one, preload=lambda one=one: loaded.append(one))
+        for one in (True, False)
+    )
     with Pools() as pools:
-        assert isinstance(pools.streams(2, True), Threads)
-        assert isinstance(pools.streams(1, False), Inline)
+        assert isinstance(pools.streams(2, here), Threads)
+        assert isinstance(pools.streams(1, apart), Inline)
+    # What streams of this process import they import here.
+    assert loaded == [False]
 
 
 def test_rejects_are_replaced_whole_and_made_into_a_source(tmp_path: Path) -> None:
