@@ -114,8 +114,9 @@ def as_loaded(look: Look, keys: Keys, layout: FileLayout, part_bytes: int | None
             made.number += 1
             if len(np.unique(codes[seen])) > MOST_PARTITIONS:
                 raise too_many(layout, MOST_PARTITIONS)
+            each_row = count / look.weight[seen].sum()
             for code, some in _by_partition(seen, codes):
-                rows = count * look.weight[some].sum() / look.weight[seen].sum()
+                rows = each_row * look.weight[some].sum()
                 if rows < few:
                     waiting.setdefault(code, _Waiting()).add(some, rows * times)
                 else:
