@@ -36,7 +36,8 @@ UPWARD = {
 # The rooms of the core from the ground up: none knows one that stands further on.
 ROOMS = (
     "errors", "units", "parameters", "work", "layout", "kernel", "records", "source", "reading",
-    "inference", "check", "survey", "prices", "target", "lake", "shape", "ship", "load", "unload",
+    "inference", "check", "survey", "prices", "target", "cluster", "lake", "shape", "ship", "load",
+    "unload",
     "scans",
     "ledger",
     "flow",

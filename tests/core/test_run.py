@@ -17,7 +17,7 @@ from splarn.core.errors import RequestError
 from splarn.core.flow.journal import JOURNAL, Journal
 from splarn.core.flow.watching import Stand, Watching
 from splarn.core.layout import Dialect, Field, Layout
-from splarn.core.load.stream import PartResult
+from splarn.core.load.task import PartResult
 from splarn.core.parameters import filled_in, names_in, parse_settings, refuse_unknown
 from splarn.core.prices import Prices
 from splarn.core.reading.faults import Fault

@@ -15,7 +15,8 @@ from splarn.core.check.limit import BadRows
 from splarn.core.errors import OutsideError, RefusedError, ShortfallError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load import stream
-from splarn.core.load.stream import LoadTask, PartResult, run_load_task
+from splarn.core.load.stream import run_load_task
+from splarn.core.load.task import LoadTask, PartResult
 from splarn.core.reading.faults import read_rejects
 from splarn.core.reading.parsed import Parsed
 from splarn.core.source.source import Source

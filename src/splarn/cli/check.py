@@ -7,7 +7,16 @@ from typing import Annotated
 
 import typer
 
-from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Settings, Workers
+from splarn.cli.options import (
+    AsJson,
+    JobFile,
+    LayoutFile,
+    OnCluster,
+    Paths,
+    PerMachine,
+    Settings,
+    Workers,
+)
 from splarn.cli.tables import Column, name, text
 
 
@@ -30,6 +39,8 @@ def check(
         int, typer.Option("--show", metavar="N", help="Faults to list on the screen.")
     ] = 10,
     workers: Workers = None,
+    cluster: OnCluster = None,
+    per_machine: PerMachine = None,
     settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
@@ -39,19 +50,20 @@ def check(
     Example: [bold]splarn check deliveries/ --layout layout.json --rejects rejects[/bold]
     """
     from splarn.cli.context import Context
-    from splarn.core.work.pools import Pools, workers_for
 
-    context = Context(job, as_json, settings)
+    context = Context(job, as_json, settings, cluster, per_machine)
     out = context.out
     files = context.paths(paths)
-    wanted = workers or workers_for(sum(file.stat().st_size for file in files))
+    total = sum(file.stat().st_size for file in files)
+    good = None if good is None else context.own(good)
     from splarn.core.check.checking import check as check_files
     from splarn.core.reading.faults import replace_rejects
     from splarn.core.units import plural, show_count
 
     chosen_layout = context.layout(layout, files)
-    with Pools(inherit=all(isinstance(file, Path) for file in files)) as pools:
-        pool = pools.of(wanted)
+    here = all(isinstance(file, Path) for file in files)
+    with context.pools(here, reading=files, writing=[good]) as pools:
+        pool = pools.of(workers or pools.usual(total))
         result = check_files(
             files, chosen_layout, pool, limit=bad_row_limit, good=good, progress=out.progress()
         )

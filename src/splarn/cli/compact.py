@@ -9,7 +9,13 @@ import typer
 
 from splarn.cli.completing import tables, targets
 from splarn.cli.misuse import read
-from splarn.cli.options import AsJson, JobFile, Yes
+from splarn.cli.options import (
+    AsJson,
+    JobFile,
+    OnCluster,
+    PerMachine,
+    Yes,
+)
 from splarn.core.units import parse_duration, parse_size
 
 if TYPE_CHECKING:
@@ -81,6 +87,8 @@ def compact(
         bool, typer.Option("--dry-run", help="Only say what it would do, take and save.")
     ] = False,
     yes: Yes = False,
+    cluster: OnCluster = None,
+    per_machine: PerMachine = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -100,10 +108,9 @@ def compact(
     from splarn.core.ledger import entry_id
     from splarn.core.units import plural
     from splarn.core.work.arrow import give_memory_back
-    from splarn.core.work.pools import Pools
     from splarn.engines import opener
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, None, cluster, per_machine)
     out = context.out
     open_engine = opener(context.target(to))
     ages = {
@@ -137,7 +144,7 @@ def compact(
         return bool(plan.orders) and not dry_run
 
     give_memory_back()
-    with Pools() as pools:
+    with context.pools(into=open_engine) as pools:
         record = merge(request, out.progress(), agree, lambda: pools.threads(streams))
     _show(out, record)
     left = _leftovers(open_engine, record.table, before)

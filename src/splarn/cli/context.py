@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from splarn.cli.misuse import Value, if_any, read
 from splarn.cli.options import Choices
 from splarn.cli.output import Output
+from splarn.cli.where import Where
 from splarn.core.errors import RequestError
 from splarn.core.job import Job, read_job
 from splarn.core.parameters import filled_in, parse_settings, refuse_unknown
@@ -26,15 +27,24 @@ if TYPE_CHECKING:
     from splarn.core.tuning.plan import Limits
 
 
-class Context:
+class Context(Where):
     """One command's settings. Paths in the job file are relative to it, others to here."""
 
     def __init__(
-        self, job_file: Path | None, as_json: bool, settings: Sequence[str] | None = None
+        self,
+        job_file: Path | None,
+        as_json: bool,
+        settings: Sequence[str] | None = None,
+        cluster: str | None = None,
+        per_machine: int | None = None,
     ) -> None:
-        """`settings` give values to the parameters of the job's source, depot and table."""
+        """`settings` give values to the parameters of the job's source, depot and table.
+
+        Work is done on the `cluster`, or on the job's where none is given.
+        """
         self.job: Job = read_job(job_file)
-        self.out = Output(as_json)
+        work = self.job.work
+        super().__init__(Output(as_json), cluster or work.cluster, per_machine or work.per_machine)
         if self.job.path is not None:
             self.out.aside(f"job file: {self.job.path}")
         self.parameters = parse_settings(settings or ())
@@ -104,7 +114,8 @@ class Context:
             self._leave_to_kinds(chosen)
         for path, kind in self.skipped if not quiet else ():
             self.out.note(f"Left out {path}: it is {kind}.")
-        return opened_up(chosen) if opened else list(chosen)
+        found = opened_up(chosen) if opened else list(chosen)
+        return [self.everywhere(one) for one in found]
 
     def _leave_to_kinds(self, chosen: dict[Place, None]) -> None:
         """Leaves out what kinds of the job name, which is no file of the job's own layout."""
@@ -161,14 +172,17 @@ class Context:
 
     def target(self, url: str | None, option: str = "--to") -> str:
         """The target's URL as written, made relative to the job file where that names a file."""
+        from splarn.engines import from_anywhere
+
         if url:
-            return url
+            return url if self.cluster is None else from_anywhere(url)
         if not self.job.target.url:
             raise RequestError(
                 f"No target is named: give {option} URL, or set target.url in a job file "
                 "splarn.toml."
             )
-        return _beside(self.job.target.url, self.job.folder)
+        beside = _beside(self.job.target.url, self.job.folder)
+        return beside if self.cluster is None else from_anywhere(beside)
 
     def table(self, name: str | None, fallback: str | None = None) -> str:
         """The table's name."""

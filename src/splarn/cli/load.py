@@ -18,7 +18,9 @@ from splarn.cli.options import (
     JobFile,
     LayoutFile,
     LoadTier,
+    OnCluster,
     Paths,
+    PerMachine,
     ReadTier,
     Settings,
     TableName,
@@ -35,7 +37,7 @@ if TYPE_CHECKING:
     from splarn.cli.output import Output
     from splarn.core.layout import Layout
     from splarn.core.load import Input, LoadRecord
-    from splarn.core.load.stream import PartResult
+    from splarn.core.load.task import PartResult
     from splarn.core.target.notes import LoadNote
     from splarn.core.target.session import OpenEngine
 
@@ -110,6 +112,8 @@ def load(
         bool, typer.Option("--verify/--no-verify", help="Hold the table against what was read.")
     ] = True,
     yes: Yes = False,
+    cluster: OnCluster = None,
+    per_machine: PerMachine = None,
     settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
@@ -127,15 +131,13 @@ def load(
     from splarn.core.load import load as load_parts
     from splarn.core.target.levers import LoadLevers
     from splarn.core.units import parse_count, plural
-    from splarn.core.work.machine import describe_machine
-    from splarn.core.work.pools import Pools
     from splarn.engines import identity, opener
 
-    context = Context(job, as_json, settings)
+    context = Context(job, as_json, settings, cluster, per_machine)
     out = context.out
     target = context.target(to)
     open_engine = opener(target)
-    set_aside = rejects or context.rejects()
+    set_aside = context.own(rejects or context.rejects())
     if mended is not None:
         inputs, chosen_layout = _mended(context, mended, set_aside / "mended", paths, layout)
         table_mode = table_mode or "append"
@@ -163,7 +165,11 @@ def load(
     say_promises(out, open_engine)
     request = replace(request, begun=begun_before(context, target))
     # What is reached over a line has opened connections, which no copy of this process may use.
-    with Pools(inherit=all(isinstance(one.path, Path) for one in inputs)) as pools:
+    here = all(isinstance(one.path, Path) for one in inputs)
+    keeps = [set_aside] if request.bad_rows.count != 0 else []
+    read_from = [one.path for one in inputs]
+    with context.pools(here, reading=read_from, writing=keeps, into=open_engine) as pools:
+        machine = pools.described
         record = load_parts(
             request,
             pools.streams(streams, open_engine()),
@@ -187,7 +193,7 @@ def load(
         noted = {
             **document,
             "target_id": identity(target),
-            "machine": describe_machine(),
+            "machine": machine,
             "settings": shown,
         }
         context.note("load", record.load_id, summary, noted, seconds=record.seconds)
@@ -209,7 +215,7 @@ def _inputs(context: Context, paths: list[str] | None, layout: Path | None, anyw
     if alone and not is_url(alone) and is_manifest(Path(alone)):
         if layout is not None:
             raise RequestError("A manifest has its own layout: leave out --layout.")
-        manifest = read_manifest(Path(alone), anywhere)
+        manifest = read_manifest(context.own(Path(alone)), anywhere)
         return inputs_from_manifest(manifest), manifest.layout
     if is_url(alone):
         from splarn.depots.arrived import inputs_at, manifest_at

@@ -52,6 +52,25 @@ Workers = Annotated[
     int | None,
     typer.Option("--workers", metavar="N", min=1, help="How many work at once; one a core."),
 ]
+OnCluster = Annotated[
+    str | None,
+    typer.Option(
+        "--cluster",
+        metavar="WHERE",
+        help="Work on a Dask cluster: its scheduler's address or file, local:N, or here.",
+        rich_help_panel="Cluster",
+    ),
+]
+PerMachine = Annotated[
+    int | None,
+    typer.Option(
+        "--per-machine",
+        metavar="N",
+        min=1,
+        help="At most so many at work on one machine of it.",
+        rich_help_panel="Cluster",
+    ),
+]
 LoadTier = Annotated[
     str | None,
     typer.Option("--tier", metavar="NAME", help="Size of the compute while rows come in, as u20."),

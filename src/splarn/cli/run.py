@@ -8,7 +8,14 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from splarn.cli.options import AsJson, JobFile, Settings, Yes
+from splarn.cli.options import (
+    AsJson,
+    JobFile,
+    OnCluster,
+    PerMachine,
+    Settings,
+    Yes,
+)
 from splarn.cli.voice import VOICE
 
 if TYPE_CHECKING:
@@ -16,6 +23,7 @@ if TYPE_CHECKING:
     from splarn.cli.output import Output
     from splarn.core.run.drift import Delivery
     from splarn.core.run.flow import RunRecord
+    from splarn.core.source.places import Place
     from splarn.core.tuning.plan_file import Plan
     from splarn.core.unload import UnloadRequest
 
@@ -56,6 +64,8 @@ def run(
             "--from-table", metavar="NAME", help="Its name; that of the plan's table when left out."
         ),
     ] = None,
+    cluster: OnCluster = None,
+    per_machine: PerMachine = None,
     settings: Settings = None,
     yes: Yes = False,
     job: JobFile = None,
@@ -80,12 +90,12 @@ def run(
     from splarn.core.shape.folder import part_name
     from splarn.core.tuning.plan_file import read_plan
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, None, cluster, per_machine)
     written = read_plan(plan)
     chosen = written.with_parameters(parse_settings(settings or ()))
     if chosen is not written:
         chosen = anew(context, chosen)
-    root = parts or context.job.folder / FOLDER / "parts" / chosen.id
+    root = context.own(parts or context.job.folder / FOLDER / "parts" / chosen.id)
     options = RunOptions(keep_parts, again, adapt, yes)
     if source is not None or source_table is not None:
         if source is None or dry:
@@ -130,6 +140,12 @@ def moved(url: str, table: str, plan: Plan, folder: Path) -> UnloadRequest:
     return moved_from(open_engine, identity(url), table, plan, identity(plan.target), folder)
 
 
+def _files(plan: Plan, base: Path) -> list[Place]:
+    from splarn.core.run.kinds import files_of
+
+    return [path for one in files_of(plan, base) for path in one.paths]
+
+
 @dataclass(frozen=True)
 class RunOptions:
     """What the command was given for all of its tables."""
@@ -161,7 +177,6 @@ def carry_out(
     from splarn.core.source.places import is_url
     from splarn.core.source.secrets import filled
     from splarn.core.work.owner import owned
-    from splarn.core.work.pools import Pools
     from splarn.engines import identity, opener
 
     out = context.out
@@ -172,11 +187,19 @@ def carry_out(
         from splarn.depots.landing import DepotLanding
 
         landing = DepotLanding(filled(chosen.depot, "The depot"), chosen.id)
+    base = context.own(context.job.folder)
     sources = () if moving else chosen.sources
     away = any(map(is_url, (*sources, chosen.depot)))
     with ExitStack() as held:
         held.enter_context(owned(folder))
-        pools = held.enter_context(Pools(inherit=not away))
+        pools = held.enter_context(
+            context.pools(
+                not away,
+                reading=[] if moving else _files(chosen, base),
+                writing=[folder.parent, context.own(context.rejects())],
+                into=open_engine,
+            )
+        )
         watching = Watching(chosen.volume.bytes)
         looking = out.watched
         steering = Steering(chosen, watching, open_engine().reads_parts) if options.adapt else None
@@ -195,11 +218,11 @@ def carry_out(
             record = run_plan(
                 chosen,
                 open_engine,
-                context.job.folder,
+                base,
                 folder,
                 pools,
                 watching,
-                rejects=context.rejects(),
+                rejects=context.own(context.rejects()),
                 again=options.again,
                 keep_parts=options.keep_parts,
                 confirm=agree(options.yes, out.as_json),
@@ -213,7 +236,9 @@ def carry_out(
     if not record.load.done_before:
         told = document if delivery is None else {**document, "delivery": delivery.as_json()}
         way = context.shown_depot(chosen.way)
-        context.noting(lambda ledger: note_run(ledger, chosen, record, told, target_id, way))
+        context.noting(
+            lambda ledger: note_run(ledger, chosen, record, told, target_id, way, pools.described)
+        )
     show_run(context, chosen, record, document)
     _say_moved(out, record)
     heard("end", {

@@ -9,7 +9,16 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from splarn.cli.misuse import read
-from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Settings, Workers
+from splarn.cli.options import (
+    AsJson,
+    JobFile,
+    LayoutFile,
+    OnCluster,
+    Paths,
+    PerMachine,
+    Settings,
+    Workers,
+)
 from splarn.core.units import parse_count, parse_size
 
 if TYPE_CHECKING:
@@ -102,6 +111,8 @@ def shape(
         bool,
         typer.Option("--estimate", help="Make nothing; try the codecs on a sample and say."),
     ] = False,
+    cluster: OnCluster = None,
+    per_machine: PerMachine = None,
     settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
@@ -114,9 +125,8 @@ def shape(
     """
     from splarn.cli.context import Context
     from splarn.core.shape.shaper import shape as make_parts
-    from splarn.core.work.pools import Pools, workers_for
 
-    context = Context(job, as_json, settings)
+    context = Context(job, as_json, settings, cluster, per_machine)
     files = context.paths(paths)
     total = sum(file.stat().st_size for file in files)
     if estimate:
@@ -124,10 +134,11 @@ def shape(
     chosen_layout = context.layout(layout, files)
     kind = format_ or chosen_layout.format
     _check_options(kind, header, packed_size, part_rows, part_count)
-    with Pools() as pools:
+    into = context.own(into)
+    with context.pools(reading=files, writing=[into]) as pools:
         # Typing and unpacking are several times the work of copying.
         work = total if kind == chosen_layout.format == "csv" else 8 * total
-        pool = pools.threads(workers or workers_for(work))
+        pool = pools.threads(workers or pools.usual(work))
         output = _parts_format(
             chosen_layout, kind, codec, header, row_group_rows, dictionary, sort_by, partition_by
         )

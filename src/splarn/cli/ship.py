@@ -9,7 +9,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from splarn.cli.misuse import read
-from splarn.cli.options import AsJson, JobFile, Paths
+from splarn.cli.options import (
+    AsJson,
+    JobFile,
+    OnCluster,
+    Paths,
+    PerMachine,
+)
 
 if TYPE_CHECKING:
     from splarn.cli.context import Context
@@ -50,6 +56,8 @@ def ship(
             "--range-size", metavar="SIZE", help="Larger files go in such ranges, several at once."
         ),
     ] = "32MiB",
+    cluster: OnCluster = None,
+    per_machine: PerMachine = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> None:
@@ -70,11 +78,11 @@ def ship(
     from splarn.core.ledger import entry_id
     from splarn.core.ship import ShipRequest
     from splarn.core.ship import ship as send
+    from splarn.core.source.places import is_url
     from splarn.core.units import parse_size, plural, show_size
-    from splarn.core.work.pools import Pools
     from splarn.depots import Origins, open_depot
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, None, cluster, per_machine)
     out = context.out
     if to is None:
         raise RequestError(
@@ -86,7 +94,13 @@ def ship(
     files, gone = _files(context, paths)
     now = datetime.now(UTC)
     ship_id = entry_id("ship", now)
-    with Pools() as pools, closing(open_depot(to)) as depot, closing(Origins()) as origins:
+    folder = [] if is_url(to) else [context.own(Path(to))]
+    to = str(folder[0]) if folder else to
+    with (
+        context.pools(reading=files, writing=folder) as pools,
+        closing(open_depot(to)) as depot,
+        closing(Origins()) as origins,
+    ):
         request = ShipRequest(
             sources=tuple(files),
             depot=depot,
@@ -123,7 +137,7 @@ def _files(context: Context, paths: list[str] | None) -> tuple[list[Place], tupl
         if (away := manifest_at(text)) is not None:
             files.append(Remote(below(away[0], MANIFEST)))
             continue
-        at = Path(text)
+        at = context.own(Path(text))
         if is_manifest(at):
             manifest = read_manifest(at)
             for part in manifest.parts:

@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 from collections import Counter
+from contextlib import ExitStack
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from splarn.cli.misuse import read
-from splarn.cli.options import AsJson, JobFile, LayoutFile, Paths, Settings
+from splarn.cli.options import (
+    AsJson,
+    JobFile,
+    LayoutFile,
+    OnCluster,
+    Paths,
+    PerMachine,
+    Settings,
+)
 from splarn.cli.tables import Column, told_apart
 
 if TYPE_CHECKING:
@@ -49,6 +58,8 @@ def survey(
     show: Annotated[
         int, typer.Option("--show", metavar="N", help="Files to list, the largest first.")
     ] = 20,
+    cluster: OnCluster = None,
+    per_machine: PerMachine = None,
     settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
@@ -65,7 +76,7 @@ def survey(
     from splarn.core.survey import survey as take_stock
     from splarn.core.units import parse_duration, parse_size, show_count, show_size
 
-    context = Context(job, as_json, settings)
+    context = Context(job, as_json, settings, cluster, per_machine)
     out = context.out
     given = layout or (
         context.job.folder / context.job.source.layout if context.job.source.layout else None
@@ -82,7 +93,12 @@ def survey(
     if not files:
         raise RequestError("No file is left by --name, --larger, --smaller, --newer and --older.")
     intended = Intended(read("--part-size", parse_size, part_size), streams)
-    catalogue = take_stock(files, known, exact, intended, out.progress(), context.skipped)
+    with ExitStack() as held:
+        pool = None
+        if context.cluster is not None:
+            pools = held.enter_context(context.pools(reading=files))
+            pool = pools.of(pools.usual(0))
+        catalogue = take_stock(files, known, exact, intended, out.progress(), context.skipped, pool)
 
     def rows_of(file: SourceFile) -> str:
         return "?" if file.rows is None else f"{'' if file.rows_exact else '~'}{file.rows:,}"

@@ -14,7 +14,9 @@ from splarn.cli.options import (
     DepotPlace,
     JobFile,
     LayoutFile,
+    OnCluster,
     Paths,
+    PerMachine,
     Settings,
     TargetUrl,
     takes_levers,
@@ -94,6 +96,8 @@ def sweep(
     ] = False,
     dry: Annotated[bool, typer.Option("--dry", help="Show what would be tried, and stop.")] = False,
     choices: Choices = NO_CHOICES,
+    cluster: OnCluster = None,
+    per_machine: PerMachine = None,
     settings: Settings = None,
     job: JobFile = None,
     as_json: AsJson = False,
@@ -137,12 +141,11 @@ def sweep(
     from splarn.core.tuning.runner import chosen_from
     from splarn.core.tuning.sweep import Sweep, SweepRequest
     from splarn.core.units import parse_duration, parse_share, parse_size, plural, show_size
-    from splarn.core.work.pools import Pools
     from splarn.depots.landing import DepotLanding
     from splarn.engines import identity, opener, shown
     from splarn.engines import parse_target as parse
 
-    context = Context(job, as_json, settings)
+    context = Context(job, as_json, settings, cluster, per_machine)
     out = context.out
     usual = context.job.sweep
     url = context.target(to)
@@ -186,12 +189,14 @@ def sweep(
     )
     often = loads or usual.loads
     context.check_ledger()
+    # Where all machines of a cluster see it; else where the system keeps such files.
+    shared = None if context.cluster is None else context.own(context.job.folder)
     keeper = open_engine().connect()
     with (
         closing(keeper),
-        Pools() as pools,
+        context.pools(reading=files, writing=[shared], into=open_engine) as pools,
         context.ledger() as ledger,
-        tempfile.TemporaryDirectory(prefix=scratch_prefix()) as scratch,
+        tempfile.TemporaryDirectory(prefix=scratch_prefix(), dir=shared) as scratch,
     ):
         with out.working("taking a sample"):
             made = Sweep(request, keeper, ledger, pools, Path(scratch))
@@ -250,7 +255,7 @@ def sweep(
         decision |= show_decision(
             out, chooser, chosen_from(trials), made.volume.bytes, request.regret
         )
-        decision |= show_nearness(out, trials, ledger.last("probe"))
+        decision |= show_nearness(out, trials, ledger.last("probe"), pools.described)
         if request.readers:
             decision |= show_readers(out, trials, request.readers)
         say_caches(out, cold, taken.bytes)

@@ -235,13 +235,14 @@ def say_flow(out: Output, trials: Sequence[Trial]) -> dict[str, Any]:
     return {"flow": {"seconds": flow.overlapped, "in_turn": in_turn}}
 
 
-def show_nearness(out: Output, trials: Sequence[Trial], probe: Entry | None) -> dict[str, Any]:
-    """How near the fastest trial's phases come to what was probed; returns that for JSON."""
+def show_nearness(
+    out: Output, trials: Sequence[Trial], probe: Entry | None, machine: str
+) -> dict[str, Any]:
+    """How near the fastest trial's phases come to what was probed on the same machine; for JSON."""
     from splarn.core.tuning.ceilings import nearness
-    from splarn.core.work.machine import describe_machine
 
     counting = [trial for trial in trials if trial.counts]
-    if probe is None or not counting or probe.document.get("machine") != describe_machine():
+    if probe is None or not counting or probe.document.get("machine") != machine:
         return {"ceilings": []}
     found = nearness(min(counting, key=lambda one: one.seconds), probe.document)
     if found:

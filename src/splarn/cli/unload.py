@@ -9,7 +9,12 @@ import typer
 
 from splarn.cli.completing import tables, targets
 from splarn.cli.misuse import read
-from splarn.cli.options import AsJson, JobFile
+from splarn.cli.options import (
+    AsJson,
+    JobFile,
+    OnCluster,
+    PerMachine,
+)
 from splarn.core.units import parse_count, parse_size
 
 if TYPE_CHECKING:
@@ -80,6 +85,8 @@ def unload(
     again: Annotated[
         bool, typer.Option("--again", help="Replace the parts that are in the folder.")
     ] = False,
+    cluster: OnCluster = None,
+    per_machine: PerMachine = None,
     job: JobFile = None,
     as_json: AsJson = False,
 ) -> int:
@@ -100,10 +107,9 @@ def unload(
     from splarn.core.units import plural
     from splarn.core.unload import UnloadRequest
     from splarn.core.unload import unload as write_rows
-    from splarn.core.work.pools import Pools
     from splarn.engines import identity, opener_of_existing
 
-    context = Context(job, as_json)
+    context = Context(job, as_json, None, cluster, per_machine)
     url = context.target(source, "--from")
     wanted = _wanted(context, table, query, columns)
     if format_ not in ("csv", "jsonl", "parquet"):
@@ -119,11 +125,12 @@ def unload(
         converted=True,
     )
     open_engine = opener_of_existing(url)
+    into = context.own(into)
     request = UnloadRequest(
         open_engine, identity(url), wanted, into, output, again=again, verify=verify
     )
     # Workers are copies of this process, which has opened no connection yet.
-    with Pools(inherit=True) as pools:
+    with context.pools(True, writing=[into], into=open_engine) as pools:
         pool = pools.streams(streams, open_engine())
         record = write_rows(request, pool, context.out.progress())
     document = {"unload_id": entry_id("unload"), **unload_document(record, wanted)}

@@ -37,3 +37,7 @@ class RefusedError(OutsideError):
     def __reduce__(self) -> tuple[type[RefusedError], tuple[str, str]]:
         # Errors cross between processes.
         return RefusedError, (str(self), self.reason)
+
+
+class OvertakenError(OutsideError):
+    """Another one has moved the note of a part on, so this one brought nothing in."""

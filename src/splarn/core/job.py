@@ -140,6 +140,17 @@ class RunSection(_Section):
     )
 
 
+class WorkSection(_Section):
+    """Where the work is done."""
+
+    cluster: str | None = Field(
+        default=None, description="A Dask cluster: a scheduler's address or file, or local:N."
+    )
+    per_machine: int | None = Field(
+        default=None, ge=1, description="At most so many at work on one machine of it."
+    )
+
+
 class Job(_Section):
     """A job file's content. Paths in it are relative to `folder`, the file's own."""
 
@@ -152,6 +163,7 @@ class Job(_Section):
     limits: LimitsSection = LimitsSection()
     scans: ScansSection = ScansSection()
     run: RunSection = RunSection()
+    work: WorkSection = WorkSection()
     kinds: dict[str, KindSection] = Field(
         default={}, description="Files of other layouts, by names."
     )

@@ -47,7 +47,7 @@ def left_here(folder: Path, ledger: Ledger) -> list[Leftover]:
     Raises OutsideError when something cannot be looked at.
     """
     with outside(f"Looking for leftovers in {folder}"):
-        return [*_scratch(), *_parts_of_runs(folder, ledger), *_shapes(folder)]
+        return [*_scratch(folder), *_parts_of_runs(folder, ledger), *_shapes(folder)]
 
 
 def left_in_target(
@@ -69,8 +69,10 @@ def left_in_target(
     ]
 
 
-def _scratch() -> Iterator[Leftover]:
-    for path in Path(tempfile.gettempdir()).glob(f"{SCRATCH}*"):
+def _scratch(folder: Path) -> Iterator[Leftover]:
+    # That of sweeps on a cluster is where all of its machines see it.
+    begun = [*Path(tempfile.gettempdir()).glob(f"{SCRATCH}*"), *folder.glob(f"{SCRATCH}*")]
+    for path in dict.fromkeys(begun):
         owner = path.name.removeprefix(SCRATCH).partition("-")[0]
         mine = path.is_dir() and path.stat().st_uid == os.getuid()
         if mine and owner.isdigit() and not lives(int(owner)):

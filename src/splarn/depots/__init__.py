@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from functools import lru_cache
 from pathlib import Path
 from urllib.parse import unquote, urlsplit, urlunsplit
 
@@ -22,6 +23,12 @@ def open_depot(text: str) -> Depot:
     kind = scheme if scheme in names(DEPOTS) else "*"
     depot: Depot = load(DEPOTS, kind)(at if scheme == "file" else text)
     return depot
+
+
+@lru_cache(maxsize=16)
+def reopened(text: str) -> Depot:
+    """The depot at a place for a task that came from another process, opened once."""
+    return open_depot(text)
 
 
 def depot_of(text: str) -> tuple[Depot, str]:
@@ -53,6 +60,10 @@ class Origins:
             if folder not in self._open:
                 self._open[folder] = open_depot(folder)
             return self._open[folder], name
+
+    def __reduce__(self) -> tuple[type[Origins], tuple[()]]:
+        # A worker elsewhere opens its own.
+        return Origins, ()
 
     def close(self) -> None:
         """Closes all of them."""

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import os
 import secrets
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from splarn.core.errors import OutsideError
 from splarn.core.ship.content import blocks_of, digest_of
-from splarn.core.ship.depot import Stored
+from splarn.core.ship.depot import Depot, Stored
 from splarn.core.ship.ranges import Ranges
 from splarn.core.source.files import LEAVING
 from splarn.core.source.places import Place, blocks_in
 from splarn.core.source.retry import Unready
 from splarn.core.source.source import same_file
 from splarn.core.work.disk import ASIDE, outside
+from splarn.depots import reopened
 
 
 class FolderDepot:
@@ -27,6 +28,9 @@ class FolderDepot:
         self.folder = folder
         self.place = str(folder)
         self._ranges = Ranges()
+
+    def __reduce__(self) -> tuple[Callable[[str], Depot], tuple[str]]:
+        return reopened, (str(self.folder.absolute()),)
 
     def find(self, name: str) -> Stored | None:
         """See Depot."""

@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 from urllib.parse import quote, urlsplit, urlunsplit
 
 from splarn.core.errors import OutsideError, RequestError
-from splarn.core.ship.depot import Stored
+from splarn.core.ship.depot import Depot, Stored
 from splarn.core.source.digest_fields import read_field, write_field
 from splarn.core.source.http import AS_IT_IS
 from splarn.core.source.places import Place, Remote
 from splarn.core.source.retry import PASSING, Unready, seconds_asked
 from splarn.core.source.secrets import filled, shown_url
+from splarn.depots import reopened
 
 # The store found another digest than the one that was announced.
 _NOT_WHAT_WAS_SENT = {400, 409, 422}
@@ -44,6 +45,9 @@ class HttpDepot:
         # Reading certificates takes long, and plain HTTP needs none.
         secure = not url.lower().startswith("http://")
         self._client = httpx.Client(timeout=TIMEOUT, limits=limits, verify=secure)
+
+    def __reduce__(self) -> tuple[Callable[[str], Depot], tuple[str]]:
+        return reopened, (self.url,)
 
     def find(self, name: str) -> Stored | None:
         """See Depot. A store that tells no digest is read."""

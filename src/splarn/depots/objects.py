@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.ship.content import digest_of
-from splarn.core.ship.depot import Stored
+from splarn.core.ship.depot import Depot, Stored
 from splarn.core.source.places import Place, Remote, blocks_in, filesystem
 from splarn.core.source.retry import Unready
 from splarn.core.source.secrets import shown_url
 from splarn.core.work.disk import ASIDE
+from splarn.depots import reopened
 
 # What stores say when asking again will not help, whatever kind of error it comes in.
 _FOR_GOOD = ("access denied", "access_denied", "forbidden", "nosuchbucket", "does not exist")
@@ -32,6 +33,9 @@ class ObjectDepot:
         # Object stores know no folders.
         self._flat = url.partition("://")[0].lower() in ("s3", "s3a", "gs", "gcs", "az", "abfs")
         self._system, self._root = filesystem(url.rstrip("/"))
+
+    def __reduce__(self) -> tuple[Callable[[str], Depot], tuple[str]]:
+        return reopened, (self._url,)
 
     def find(self, name: str) -> Stored | None:
         """See Depot."""

@@ -9,6 +9,7 @@ from sqlalchemy.engine import URL, make_url
 from sqlalchemy.exc import ArgumentError
 
 from splarn.core.errors import RequestError
+from splarn.core.source.places import is_url
 from splarn.core.source.secrets import filled, hide
 from splarn.core.target.session import Engine, OpenEngine
 from splarn.core.work.plugins import ENGINES, load, names
@@ -44,6 +45,25 @@ def _described(text: str) -> URL | None:
     if kind != "described" or path.startswith("//"):
         return None
     return URL.create("described", database=path)
+
+
+def from_anywhere(text: str) -> str:
+    """A URL whose folders on this machine are named from its root, so that it means the same
+    wherever it is read; others as they are written.
+    """
+    kind, mark, rest = text.partition(":///")
+    if kind != "lake" or not mark or "${" in text:
+        return text
+    url = make_url(text)
+    at = {
+        name: str(Path(str(value)).absolute()) if not is_url(str(value)) else str(value)
+        for name, value in url.query.items()
+        if name == "warehouse"
+    }
+    database = str(Path(url.database or "").absolute()) if rest else url.database
+    return url.set(database=database, query={**url.query, **at}).render_as_string(
+        hide_password=False
+    )
 
 
 def is_file(kind: str) -> bool:

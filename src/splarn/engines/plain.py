@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any, ClassVar
 
 from splarn.core.target.merging import Merging
@@ -22,6 +23,11 @@ class PlainEngine:
         "indexes": ("keep",),
         "route": ("straight",),
     }
+
+    @property
+    def folders(self) -> tuple[Path, ...]:
+        """See Engine."""
+        return ()
 
     def preload(self) -> None:
         """See Engine."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
@@ -122,7 +123,7 @@ def _good_rows(task: CheckTask) -> Iterator[Callable[[Parsed], object] | None]:
     if task.good is None:
         yield None
         return
-    temporary = task.good.with_name(task.good.name + ASIDE)
+    temporary = task.good.with_name(f"{task.good.name}.{secrets.token_hex(3)}{ASIDE}")
     with outside(f"Writing {task.good}"):
         with temporary.open("wb") as file:
             if task.layout.format == "parquet":

@@ -21,10 +21,10 @@ from splarn.core.flow.watching import PartDone, Watching
 from splarn.core.layout import Layout
 from splarn.core.load.arriving import Course
 from splarn.core.load.inbox import ByWayOf, Inbox
-from splarn.core.load.landing import Landing, Sender
+from splarn.core.load.landing import Landing, Sender, SendTask, run_send_task
 from splarn.core.load.pieces import pieces_of
 from splarn.core.load.request import Input
-from splarn.core.load.stream import PartResult
+from splarn.core.load.task import PartResult
 from splarn.core.reading.faults import Fault, replace_rejects
 from splarn.core.shape.fitting import Fitting
 from splarn.core.shape.manifest import Part
@@ -115,8 +115,10 @@ class Bringing:
         enough: Callable[[], bool] | None = None,
         room: int | None = None,
         rejects: Path | None = None,
+        shipping: Callable[[int], Pool] | None = None,
     ) -> None:
         """`enough` says whether enough has arrived, `room` how many parts may wait to be loaded.
+        `shipping` gives each sender, by its number, a pool that sends where it is not from here.
 
         Rows that were no good as parts are in `rejects` before the load can be done, so that they
         are there whatever happens then.
@@ -124,6 +126,7 @@ class Bringing:
         self.makings, self.landing, self.course = tuple(makings), landing, course
         # What all of them have in common.
         self.making = self.makings[0]
+        self._shipping = shipping
         self._senders = max(senders, 1) if landing is not None else 0
         self._watching, self._enough, self.rejects = watching, enough, rejects
         self.makes, self.ships, self.loads = Activity(), Activity(), Activity()
@@ -158,7 +161,8 @@ class Bringing:
         self._journal = Journal(self.making.folder, load_id, parts)
         # What earlier tries noted by the names of parts, which are the same for the same files.
         self._noted = {note.name: note.part_id for note in parts.values()}
-        work = [self._make, *[self._send] * self._senders, self._remove]
+        senders = [partial(self._send, number) for number in range(self._senders)]
+        work: list[Callable[[], None]] = [self._make, *senders, self._remove]
         self._threads = [threading.Thread(target=one, daemon=True) for one in work]
         for thread in self._threads:
             thread.start()
@@ -314,14 +318,15 @@ class Bringing:
             source, whole, Identity("", whole), part.raw_bytes, part.rows, part.hash, (), pieces
         )
 
-    def _send(self) -> None:
+    def _send(self, number: int) -> None:
         assert self.landing is not None, "only what has somewhere to go is sent"
+        pool = None if self._shipping is None else self._shipping(number)
         try:
             with self.landing.sender() as sender:
                 while (part := self.made.await_next()) is not None:
                     begun = time.perf_counter()
                     with self.ships.working():
-                        source = self._sent_source(sender, part)
+                        source = self._sent_source(sender, part, pool)
                     self._through("ship", part, time.perf_counter() - begun)
                     self._watching.stage("ship").advance(part.raw_bytes)
                     self.feed.put(self._input(part, source))
@@ -337,13 +342,16 @@ class Bringing:
         if last:
             self.feed.close()
 
-    def _sent_source(self, sender: Sender, part: Part) -> Source:
+    def _sent_source(self, sender: Sender, part: Part, pool: Pool | None) -> Source:
         """Sends a part where it has not arrived yet; it is gone from here then."""
         path, making = self._places[Path(part.path).name], self.making
         assert self.landing is not None, "only what has somewhere to go is sent"
         part_id = part.content or part.hash
         if path.exists():
-            sent = sender.send(path, part_id)
+            if pool is not None and pool.apart:
+                (sent,) = pool.map(run_send_task, [SendTask(self.landing, path, part_id)])
+            else:
+                sent = sender.send(path, part_id)
             with self._lock:
                 self.sent.append(sent)
             if not making.keep_parts and not self.landing.read_here:

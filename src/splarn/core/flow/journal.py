@@ -8,7 +8,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from splarn.core.load.stream import PartResult
+from splarn.core.load.task import PartResult
 from splarn.core.reading.faults import Fault
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.hashing import HASHES, RowSum

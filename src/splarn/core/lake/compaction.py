@@ -268,8 +268,7 @@ def _merged(
     watch.advance(plan.bytes_merged - sum(task.order.bytes for task in left))
     # The longest first, so that none is left alone in the end.
     left.sort(key=lambda task: -task.order.bytes)
-    at_work: Pool = Inline() if len(left) == 1 else workers()
-    for task, merged in at_work.as_done(run_merge, left):
+    for task, merged in workers().as_done(run_merge, left):
         watch.advance(task.order.bytes)
         found.append(merged)
     watch.finish()

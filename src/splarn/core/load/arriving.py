@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from splarn.core.load.request import Input
-from splarn.core.load.stream import PartResult
+from splarn.core.load.task import PartResult
 from splarn.core.source.content import Identity
 from splarn.core.target.details import LoadDetails
 from splarn.core.target.notes import LoadNote, PartNote

@@ -12,8 +12,8 @@ from splarn.core.load.refusals import Confirm, merging_of, refuse_to_renew
 from splarn.core.load.request import LoadRequest
 from splarn.core.load.sampling import spread
 from splarn.core.load.standing import fingerprint
-from splarn.core.load.stream import PartResult
 from splarn.core.load.table import match_table, stored
+from splarn.core.load.task import PartResult
 from splarn.core.load.verify import compare_digests
 from splarn.core.target.details import BYTES
 from splarn.core.target.digest import ColumnDigest, add_digests

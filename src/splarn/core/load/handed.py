@@ -14,8 +14,9 @@ from splarn.core.layout import Layout
 from splarn.core.load.opening import Opened
 from splarn.core.load.pieces import in_delivery
 from splarn.core.load.request import Input, LoadRequest, rejects_files
-from splarn.core.load.stream import KEPT_FAULTS, PartResult
+from splarn.core.load.stream import KEPT_FAULTS
 from splarn.core.load.streams import Tally, rejects_folder
+from splarn.core.load.task import PartResult
 from splarn.core.reading import read_parsed
 from splarn.core.reading.faults import count_rejects, replace_rejects
 from splarn.core.source.content import Identity

@@ -24,8 +24,8 @@ from splarn.core.load.opening import Opened
 from splarn.core.load.phases import PhaseTimer
 from splarn.core.load.request import Input, LoadRequest, rejects_file
 from splarn.core.load.sizing import Sizing
-from splarn.core.load.stream import PartResult
 from splarn.core.load.streams import Tally, in_order, note_of, rejects_folder
+from splarn.core.load.task import PartResult
 from splarn.core.target.digest import ColumnDigest
 from splarn.core.target.handover import OpenOrder, PartJob
 from splarn.core.target.notes import PartNote

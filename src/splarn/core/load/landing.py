@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
@@ -33,6 +34,26 @@ class Landing(Protocol):
 
     def clear(self) -> None:
         """Removes what lies there."""
+
+
+@dataclass(frozen=True)
+class SendTask:
+    """A part to be sent by a worker that is elsewhere; picklable."""
+
+    landing: Landing
+    path: Path
+    part_id: str
+
+    @property
+    def label(self) -> str:
+        """What a watcher is told."""
+        return self.path.name
+
+
+def run_send_task(task: SendTask) -> Sent:
+    """Sends one part over a connection of its own. Raises what the landing raises."""
+    with task.landing.sender() as sender:
+        return sender.send(task.path, task.part_id)
 
 
 class WholeLanding(Landing, Protocol):

@@ -25,8 +25,8 @@ from splarn.core.load.request import (
 )
 from splarn.core.load.sizing import Sizing, restore_left
 from splarn.core.load.standing import can_tell, changed_since, changes_since
-from splarn.core.load.stream import PartResult
 from splarn.core.load.streams import rejects_folder, run_arriving, run_streams
+from splarn.core.load.task import PartResult
 from splarn.core.target.notes import LoadNote
 from splarn.core.target.session import Session, check_levers
 from splarn.core.units import plural

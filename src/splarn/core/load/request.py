@@ -12,7 +12,7 @@ from splarn.core.check.limit import BadRows
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
 from splarn.core.load.pieces import Piece, pieces_of
-from splarn.core.load.stream import PartResult
+from splarn.core.load.task import PartResult
 from splarn.core.prices import Stretch, Usage
 from splarn.core.reading.faults import Fault
 from splarn.core.reading.sources import read_sources

@@ -5,27 +5,26 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
-from splarn.core.check.limit import BadRows, too_many_bad
+from splarn.core.check.limit import too_many_bad
 from splarn.core.errors import OutsideError, RefusedError
-from splarn.core.layout import Layout
-from splarn.core.load.pieces import Piece, in_delivery
+from splarn.core.load.pieces import in_delivery
 from splarn.core.load.prefix import Prefix
 from splarn.core.load.sampling import Sampling
+from splarn.core.load.task import LoadTask, PartResult
 from splarn.core.reading import read_parsed
 from splarn.core.reading.faults import ENGINE, Fault, count_rejects, read_rejects, write_rejects
 from splarn.core.reading.parsed import Parsed, without_rows
 from splarn.core.source.content import Identity
 from splarn.core.source.places import Place
-from splarn.core.source.source import Proof, Source
+from splarn.core.source.source import Proof
 from splarn.core.target.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.target.hashing import RowSum
 from splarn.core.target.marks import joined
 from splarn.core.target.notes import PartNote
-from splarn.core.target.session import OpenEngine, Session
+from splarn.core.target.session import Session
 from splarn.core.target.tables import Writer
 from splarn.core.units import plural
 from splarn.core.work.lanes import report
@@ -35,59 +34,6 @@ from splarn.core.work.stages import Stages, stage
 KEPT_FAULTS = 20
 # The rows of a larger batch are not kept, so what the engine refuses there is not narrowed down.
 HELD_BYTES = 512 << 20
-
-
-@dataclass(frozen=True)
-class LoadTask:
-    """One part and where it goes; picklable. `batch_rows` 0 means one commit a part.
-
-    `names` are the fields stored, `bad_rows` how many rows may be set aside in this part; with
-    `relaxed` commits need not be safe from a power cut; without `verify` rows are not hashed;
-    without `noted` the part's note comes into the target with its first rows.
-    """
-
-    open_engine: OpenEngine
-    table: str
-    layout: Layout
-    names: tuple[str, ...]
-    source: Source
-    content: Identity
-    packed_hash: str
-    pieces: tuple[Piece, ...]
-    note: PartNote
-    batch_rows: int
-    bad_rows: BadRows
-    rejects: Path | None
-    relaxed: bool = False
-    verify: bool = True
-    noted: bool = True
-
-    @property
-    def label(self) -> str:
-        """What a watcher is told."""
-        return self.source.name
-
-
-@dataclass
-class PartResult:
-    """What came of a part. `rows` and `refused` include what an earlier try had loaded.
-
-    `kept` are the refused rows that are in the rejects, None where none are kept. `row_sum` is that
-    of its rows, where the target hashes them too. `sample` are some of its rows as they were read,
-    a pyarrow Table. `stages` are core-seconds by stage.
-    """
-
-    path: str
-    note: PartNote
-    seconds: float
-    raw_bytes: int
-    commits: int
-    digests: list[ColumnDigest] | None
-    row_sum: RowSum | None = None
-    faults: list[Fault] = field(default_factory=list)
-    kept: int | None = None
-    sample: Any = None
-    stages: dict[str, float] = field(default_factory=dict)
 
 
 def run_load_task(task: LoadTask) -> PartResult:
@@ -108,6 +54,8 @@ def _load_part(task: LoadTask, stages: Stages) -> PartResult:
     try:
         if task.relaxed:
             session.relax()
+        if task.follows:
+            task = task.followed(session)
         stream = _Stream(task, session)
         source = task.source
         proof = Proof(source, task.layout, task.content, task.packed_hash)

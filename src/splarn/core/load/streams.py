@@ -9,7 +9,8 @@ from splarn.core.check.limit import BadRows, too_many_bad
 from splarn.core.load.arriving import Arrivals
 from splarn.core.load.opening import Opened
 from splarn.core.load.request import Input, LoadRequest, rejects_file, rejects_files
-from splarn.core.load.stream import LoadTask, PartResult, run_load_task
+from splarn.core.load.stream import run_load_task
+from splarn.core.load.task import LoadTask, PartResult
 from splarn.core.source.content import Identity
 from splarn.core.target.notes import PartNote
 from splarn.core.work.pool import Pool
@@ -53,6 +54,9 @@ def run_streams(
     """
     files = rejects_files(request.inputs)
     tasks = [_task(request, opened, entry, files[entry.part_id]) for entry in request.inputs]
+    if pool.apart and opened.resumed:
+        # Workers may not have heard yet that an earlier client is gone.
+        tasks = [task.again() for task in tasks]
     known = [entry.raw_bytes for entry in request.inputs]
     plain = all(entry.codec == "none" or entry.rows is not None for entry in request.inputs)
     total = sum(size or 0 for size in known) if plain and None not in known else None
@@ -91,7 +95,8 @@ def run_arriving(
 
     def task(entry: Input) -> LoadTask:
         busy.begin()
-        return _task(request, opened, entry, rejects_file(entry))
+        made = _task(request, opened, entry, rejects_file(entry))
+        return made.again() if pool.apart and opened.resumed else made
 
     watch.start("load", None, "bytes")
     # One is ready for each stream when it ends another.

@@ -200,6 +200,7 @@ def run_plan(
             _enough(plan, watching) if engine.reads_parts else None,
             ENDLESS if away and engine.reads_parts else None,
             (rejects or folder.parent) / f"{plan.id}.rejects.jsonl",
+            pools.senders,
         )  # fmt: skip
         request = LoadRequest(
             open_engine,

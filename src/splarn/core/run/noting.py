@@ -65,8 +65,11 @@ def note_run(
     document: dict[str, Any],
     target_id: str,
     depot: str,
+    machine: str | None = None,
 ) -> None:
-    """Notes the load and the run, for forecasts and runs to come. Raises OutsideError."""
+    """Notes the load and the run, for forecasts and runs to come; done by this machine, or by the
+    `machine` that is described. Raises OutsideError.
+    """
     load = record.load
     rows = f"{load.table}: {plural(load.rows_loaded, 'row')}"
     ledger.put(
@@ -78,7 +81,7 @@ def note_run(
         change = show_change(abs(record.error_pct) / 100).lstrip("+")
         off = f", {change} {'slower' if record.error_pct > 0 else 'faster'} than forecast"
     known = {
-        "machine": describe_machine(),
+        "machine": machine or describe_machine(),
         "trial": None if record.trial is None else record.trial.as_json(),
         "target_id": target_id,
         "layout": layout_id(plan.layout),

@@ -20,7 +20,7 @@ from splarn.core.shape.slices import Count
 from splarn.core.shape.work import Cut
 from splarn.core.source.content import Identity
 from splarn.core.source.places import Place
-from splarn.core.work.disk import outside
+from splarn.core.work.disk import ASIDE, outside
 from splarn.core.work.owner import lives
 
 
@@ -97,12 +97,25 @@ class Unfinished:
             file.write(line)
 
     def finish(self) -> None:
-        """Takes the mark away."""
+        """Takes the mark away, and what was never finished."""
+        self.sweep()
         self.path.unlink(missing_ok=True)
+
+    def sweep(self) -> None:
+        """Removes files that were begun and never came to be parts."""
+        made = self._made()
+        for path in self.folder.rglob(f"*{ASIDE}"):
+            if made.fullmatch(path.name):
+                path.unlink(missing_ok=True)
+
+    def _made(self) -> re.Pattern[str]:
+        """The names of what a shape puts into the folder."""
+        names = "|".join(map(re.escape, self._names()))
+        return re.compile(rf"(?:{names})-[0-9]{{4,}}[-0-9]*\..+")
 
     def clear(self) -> None:
         """Removes what a shape has put into the folder, by the names that it gives to parts."""
-        made = re.compile(rf"(?:{'|'.join(map(re.escape, self._names()))})-[0-9]{{4,}}[-0-9]*\..+")
+        made = self._made()
         for path in self.folder.rglob("*"):
             # What lies deeper than its partitions is another shape's.
             if not all("=" in one for one in path.relative_to(self.folder).parts[:-1]):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 import time
 from pathlib import Path
 from typing import Any
@@ -31,7 +32,8 @@ class PartFile:
         self.raw_bytes = 0
         self.content = xxhash.xxh3_128()
         self.begun = time.perf_counter()
-        self._aside = self.final.with_name(self.final.name + ASIDE)
+        # Two that make one part, of which one is on a machine that is given up, do not meet.
+        self._aside = self.final.with_name(f"{self.final.name}.{secrets.token_hex(3)}{ASIDE}")
         self._state = xxhash.xxh3_128()
         self._bytes = 0
         self._file: Any = None

@@ -213,6 +213,19 @@ def _run(
         mark.end(task.stem)
         return cuts
 
+    if pool.apart:
+        # In order, and never far ahead of what is wanted next.
+        with at_work.working():
+            for task, cuts in zip(left, pool.flow(run_shape_task, left, watch), strict=True):
+                for cut in cuts[len(task.done) :]:
+                    mark.add(task.stem, cut)
+                    whole(cut)
+                mark.end(task.stem)
+                done[task.stem] = cuts
+            if line is not None:
+                line.end()
+        return done
+
     def is_copy(task: ShapeTask) -> bool:
         return not task.cutting and task.output.is_copy(task.layout)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import groupby
 from typing import Any
 
@@ -139,7 +139,9 @@ def verify_parts(
     groups: list[Sequence[Part]] = [
         list(group) for _, group in groupby(manifest.parts, lambda part: _group(part, copies))
     ]
-    tasks = [VerifyTask(manifest, tuple(group), layout, copies) for group in groups]
+    # Tasks may go far, and each looks at its own parts only.
+    bare = replace(manifest, parts=(), contents={})
+    tasks = [VerifyTask(bare, tuple(group), layout, copies) for group in groups]
     watch.start("verify", len(tasks), "parts")
     all_differences = _gaps(manifest)
     for differences in pool.map(verify_task, tasks):

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
+import os
+import platform
 import threading
 import time
 from collections.abc import Callable, Sequence
@@ -61,7 +64,7 @@ class _Task:
     request: ShipRequest
     source: Place
     name: str
-    streams: dict[int, int]
+    streams: dict[int, int] | None
     pause: Callable[[float], None]
     span: tuple[int, int] | None = None
     size: int = 0
@@ -103,7 +106,10 @@ def ship(
     there = [arrived(request.depot, name_of(request, g.source), g, pause) for g in request.gone]
     with outside("Looking at the files to ship"):
         total = sum(source.stat().st_size for source in request.sources)
-    streams: dict[int, int] = {}
+    if pool.apart and not request.depot.remote:
+        # What has arrived of a file in a folder is known only to the process that put it there.
+        request = replace(request, range_size=max(total, request.range_size))
+    streams: dict[int, int] | None = None if pool.apart else {}
     tasks = [_Task(request, source, name, streams, pause) for name, source in taken.items()]
     watch.start("ship", total, "bytes")
     done: dict[str, Sent] = {}
@@ -122,7 +128,7 @@ def ship(
     for name in names_of_large:
         done[name] = _proven(request, taken[name], done[name], pause)
     watch.finish()
-    files = (*there, *(done[name] for name in names))
+    files = (*there, *_numbered([done[name] for name in names]))
     seconds = time.perf_counter() - begun
     return ShipRecord(request.depot.place, files, seconds, request.depot.remote)
 
@@ -241,7 +247,26 @@ def _put(task: _Task, source: Origin, size: int, digest: str) -> Stored:
     return stored
 
 
+def _numbered(files: Sequence[Sent]) -> list[Sent]:
+    """With streams counted from 1, whatever machines they were on."""
+    numbers: dict[int, int] = {}
+    return [
+        replace(
+            one,
+            turns=tuple(
+                replace(turn, stream=numbers.setdefault(turn.stream, len(numbers) + 1))
+                for turn in one.turns
+            ),
+        )
+        for one in files
+    ]
+
+
 def _stream(task: _Task) -> int:
+    if task.streams is None:
+        # Nothing is shared with other workers, so that this one names itself.
+        named = f"{platform.node()} {os.getpid()} {threading.get_ident()}"
+        return int.from_bytes(hashlib.sha256(named.encode()).digest()[:6], "big")
     return task.streams.setdefault(threading.get_ident(), len(task.streams) + 1)
 
 

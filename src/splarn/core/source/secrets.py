@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Iterable, Mapping
 from typing import Any
 from urllib.parse import parse_qsl, quote, quote_plus, urlsplit
 
@@ -21,6 +22,12 @@ _SECRET_PARAMETER = re.compile(r"pass|token|secret|signature|^sig$", re.IGNORECA
 _SHORT = 4
 
 _patterns: dict[str, re.Pattern[str]] = {}
+# Values by their names: those filled in here, and those that another machine has lent.
+_values: dict[str, str] = {}
+_lent: dict[str, str] = {}
+# How each name is shown, and what parts a session from the name in one that was lent.
+_shown: dict[str, str] = {}
+OF_SESSION = "__of__"
 
 
 def filled(text: str, what: str) -> str:
@@ -30,7 +37,7 @@ def filled(text: str, what: str) -> str:
     """
 
     def fill(match: re.Match[str]) -> str:
-        value = os.environ.get(match[1])
+        value = _lent.get(match[1], os.environ.get(match[1]))
         if value is None:
             raise RequestError(
                 f"{what} names ${{{match[1]}}}, which the environment does not set: export it."
@@ -49,9 +56,36 @@ def remember_named(text: str) -> None:
             _remember(name, value)
 
 
-def _remember(name: str, value: str) -> None:
+def known_values() -> Iterable[str]:
+    """The values that came out of names, but for those too short to be looked for in texts."""
+    return _values.values()
+
+
+def lend(names: Mapping[str, str]) -> None:
+    """Gives values to names for as long as they are not taken back, whatever the environment has.
+
+    A name is that of one session, a prefix before its own; texts show the latter.
+    """
+    for name, value in names.items():
+        _lent[name] = value
+        _remember(name, value, name.rpartition(OF_SESSION)[2])
+
+
+def take_back(names: Iterable[str]) -> None:
+    """Forgets values that were lent."""
+    for name in names:
+        _lent.pop(name, None)
+        _patterns.pop(name, None)
+        _shown.pop(name, None)
+        _values.pop(name, None)
+
+
+def _remember(name: str, value: str, shown: str = "") -> None:
     if not value or name in _patterns:
         return
+    _shown[name] = shown or name
+    if len(value) >= _SHORT:
+        _values[name] = value
     forms = {value, quote(value, safe=""), quote_plus(value), quote(value), repr(value)[1:-1]}
     # The longest first, since one may begin like another.
     pattern = "|".join(re.escape(form) for form in sorted(forms, key=len, reverse=True))
@@ -63,8 +97,9 @@ def _remember(name: str, value: str) -> None:
 
 def hide(text: str) -> str:
     """The text with every value that came out of `${NAME}` turned back into its name."""
-    for name, pattern in _patterns.items():
-        text = pattern.sub(lambda _, name=name: f"${{{name}}}", text)  # type: ignore[misc]
+    for name, pattern in list(_patterns.items()):
+        told = f"${{{_shown.get(name, name)}}}"
+        text = pattern.sub(lambda _, told=told: told, text)  # type: ignore[misc]
     return text
 
 

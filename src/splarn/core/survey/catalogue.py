@@ -14,7 +14,7 @@ from splarn.core.source.places import Place, Remote
 from splarn.core.survey.facts import DELIMITED, PARQUET, Finding, SourceFile
 from splarn.core.survey.intended import Intended, size_findings
 from splarn.core.survey.look import content_id_of, look_at
-from splarn.core.work.pool import Threads
+from splarn.core.work.pool import Pool, Threads
 from splarn.core.work.progress import Progress, Silent
 
 # A file changed this recently may still be on its way; it is looked at again after a pause.
@@ -69,11 +69,12 @@ def survey(
     intended: Intended | None = None,
     progress: Progress | None = None,
     skipped: Sequence[tuple[Path, str]] = (),
+    pool: Pool | None = None,
 ) -> Catalogue:
     """Looks at every file, reads all of each only when `exact`, and compares them.
 
-    `skipped` is what was found among them and is no file, with what it is.
-
+    `skipped` is what was found among them and is no file, with what it is. Without a `pool` they
+    are looked at here.
     Raises OutsideError when a file cannot be read at all; damaged ones become findings.
     """
     watch = progress or Silent()
@@ -81,7 +82,7 @@ def survey(
     watch.start("survey", len(paths), "files")
     begun = time.time()
     files = []
-    for file in _looks(paths, dialect, exact):
+    for file in _looks(paths, dialect, exact, pool):
         files.append(file)
         watch.advance(1)
     watch.finish()
@@ -99,8 +100,26 @@ def survey(
     return Catalogue(tuple(files), tuple(findings))
 
 
-def _looks(paths: Sequence[Place], dialect: Dialect | None, exact: bool) -> Iterator[SourceFile]:
+@dataclass(frozen=True)
+class LookTask:
+    """One file to be looked at; picklable."""
+
+    path: Place
+    dialect: Dialect | None
+    exact: bool
+
+
+def run_look(task: LookTask) -> SourceFile:
+    """See `look_at`."""
+    return look_at(task.path, task.dialect, task.exact)
+
+
+def _looks(
+    paths: Sequence[Place], dialect: Dialect | None, exact: bool, pool: Pool | None
+) -> Iterator[SourceFile]:
     """A look at each file; those behind a network are looked at several at a time."""
+    if pool is not None:
+        return pool.flow(run_look, (LookTask(path, dialect, exact) for path in paths))
     if not any(isinstance(path, Remote) for path in paths):
         return (look_at(path, dialect, exact) for path in paths)
     return Threads(AT_ONCE).flow(lambda path: look_at(path, dialect, exact), paths)

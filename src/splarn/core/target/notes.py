@@ -65,6 +65,12 @@ class Notes(Protocol):
     def parts(self, load_ids: Sequence[str]) -> list[PartNote]:
         """Parts noted for the loads."""
 
+    def part(self, was: PartNote) -> PartNote | None:
+        """What is noted of a part now, None where nothing is.
+
+        This session goes on from there; one that is still at work on the part brings nothing in.
+        """
+
     def put_load(self, note: LoadNote) -> None:
         """Notes a load, or its new state and details."""
 
@@ -74,7 +80,7 @@ class Notes(Protocol):
     def advance(self, was: PartNote, now: PartNote) -> None:
         """Moves a part's note on from `was` to `now`.
 
-        Raises OutsideError when the note is no longer `was`: another loader is at work on it.
+        Raises OvertakenError when the note is no longer `was`: another loader is at work on it.
         """
 
     def forget(self, table: str) -> None:

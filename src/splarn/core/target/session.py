@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
 from splarn.core.errors import RequestError
@@ -129,6 +130,10 @@ class Engine(Protocol):
     @property
     def is_file(self) -> bool:
         """Whether it is a database file, whose URL holds its path."""
+
+    @property
+    def folders(self) -> tuple[Path, ...]:
+        """Folders that hold it, which all streams must see; none where it is reached by a line."""
 
     @property
     def levers(self) -> Mapping[str, tuple[str, ...]]:

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass
 from types import TracebackType
 from typing import Any
 
+# What workers on other machines have used, by their names and the figures'.
+Afar = Mapping[str, Mapping[str, float]]
 EVERY = 0.1
 # Every so manieth look is at a server's processes too, since all of a machine must be gone through.
 RARELY = 5
@@ -39,6 +42,24 @@ class Used:
         """The figures by name."""
         return asdict(self)
 
+    def plus(self, before: Afar, after: Afar) -> Used:
+        """With what workers on other machines used between two looks.
+
+        One that came between them began with nothing; what one used that is gone is not known.
+        """
+        sums = Counter[str]()
+        for name, one in after.items():
+            was = before.get(name, {})
+            sums["peak_memory"] += int(one.get("memory", 0))
+            for key in ("disk_read", "disk_written", "network_sent", "network_received"):
+                sums[key] += int(max(one.get(key, 0) - was.get(key, 0), 0))
+        cpu = sum(
+            max(one["cpu_seconds"] - before.get(name, {}).get("cpu_seconds", 0.0), 0.0)
+            for name, one in after.items()
+        )
+        ours = {key: value + sums[key] for key, value in asdict(self).items()}
+        return Used(**{**ours, "cpu_seconds": self.cpu_seconds + cpu})
+
     def bound(self, seconds: float) -> str:
         """What held the work up, as far as that can be told: `processor`, or `waiting`."""
         cores = os.cpu_count() or 1
@@ -50,11 +71,15 @@ class Gauge:
     """Watches from when it is entered until it is left; `used` is known then.
 
     `server` are the names of the processes that do the target's work here. Processes that end
-    meanwhile count with what they were last seen to have used.
+    meanwhile count with what they were last seen to have used. `afar` tells what workers on other
+    machines have used so far, each by `cpu_seconds`, `memory` (at most since it was last asked) and
+    others of the figures' names.
     """
 
-    def __init__(self, server: Sequence[str] = ()) -> None:
+    def __init__(self, server: Sequence[str] = (), afar: Callable[[], Afar] | None = None) -> None:
         self.used = Used()
+        self._afar = afar or (dict)
+        self._afar_first: Afar = {}
         self._server = frozenset(server)
         self._first: dict[tuple[int, float], Any] = {}
         self._last: dict[tuple[int, float], Any] = {}
@@ -65,6 +90,7 @@ class Gauge:
 
     def __enter__(self) -> Gauge:
         self._look()
+        self._afar_first = self._afar()
         self._first = dict(self._last)
         self._memory.clear()
         self._network = _network()
@@ -94,9 +120,8 @@ class Gauge:
             totals[3] += written if ours else 0
             # Workers of other trials stand by.
             memory += self._memory[key] if ours and cpu > 0 else 0
-        self.used = Used(
-            totals[0], totals[1], memory, int(totals[2]), int(totals[3]), sent, received
-        )
+        here = Used(totals[0], totals[1], memory, int(totals[2]), int(totals[3]), sent, received)
+        self.used = here.plus(self._afar_first, self._afar())
 
     def _watch(self) -> None:
         looks = 0

@@ -178,7 +178,7 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
     shutil.rmtree(parts, ignore_errors=True)
     place.table.make()
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
-    gauge = Gauge(place.open_engine().processes_here)
+    gauge = Gauge(place.open_engine().processes_here, pools.used)
     depot = place.depot()
     sent = None
     if place.cold:
@@ -283,10 +283,10 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
     )  # fmt: skip
     bringing = Bringing(
         [making], landing, configuration.transfer_streams or configuration.load_streams,
-        Course(configuration.load_streams), Watching(sample.bytes),
+        Course(configuration.load_streams), Watching(sample.bytes), shipping=pools.senders,
     )  # fmt: skip
     streams = pools.streams(configuration.load_streams, engine)
-    gauge = Gauge(engine.processes_here)
+    gauge = Gauge(engine.processes_here, pools.used)
     if place.cold:
         forget_files(sample.files)
     crew = Readers(place.open_engine, place.reading, place.readers, place.table.name)

@@ -33,8 +33,7 @@ from splarn.core.tuning.strategy import Strategy, largest, strategy_by
 from splarn.core.tuning.trial import Trial
 from splarn.core.tuning.trial_table import TrialTable, left_tables, remove_table, trial_table
 from splarn.core.tuning.volume import volume_of
-from splarn.core.work.machine import describe_machine
-from splarn.core.work.pools import Pools, workers_for
+from splarn.core.work.pools import Pools
 from splarn.core.work.progress import Progress
 
 # Why a sweep may stop that can go on.
@@ -118,7 +117,7 @@ class Sweep:
             for tier in space.values["tier"]:
                 tier_of(request.prices, tier)
         files, layout = request.files, request.layout
-        cores = pools.threads(workers_for(sum(file.stat().st_size for file in files)))
+        cores = pools.threads(pools.usual(sum(file.stat().st_size for file in files)))
 
         def take(size: int) -> Sample:
             return take_sample(files, layout, size, scratch / f"sample-{size}", cores)
@@ -163,7 +162,7 @@ class Sweep:
             "engine": self.session.version(),
             "layout": layout_id(request.layout),
             "layout_name": request.layout.name,
-            "machine": describe_machine(),
+            "machine": self.pools.described,
             "format": request.layout.format,
             "source": {"paths": [str(path) for path in request.files]},
             "sample": {"bytes": self.taken.bytes, "rows": self.taken.rows},

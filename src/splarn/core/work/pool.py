@@ -36,9 +36,14 @@ WATCH_EVERY = 0.2
 
 
 class Pool(Protocol):
-    """Runs one function over many tasks; what the tasks `report` goes to `watch`."""
+    """Runs one function over many tasks; what the tasks `report` goes to `watch`.
+
+    Where workers are `apart`, on other machines, tasks and results should be small, and what they
+    name must be there too.
+    """
 
     workers: int
+    apart: bool
 
     def map(
         self,
@@ -72,7 +77,12 @@ class Pool(Protocol):
         Raises what `feed` ends with.
         """
 
-    def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
+    def flow(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Iterable[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[Result]:
         """Results in order of tasks that are drawn only a little ahead of the one wanted next."""
 
 
@@ -80,6 +90,7 @@ class Inline:
     """No other process: tasks run one after the other right here."""
 
     workers = 1
+    apart = False
 
     def map(
         self,
@@ -119,15 +130,25 @@ class Inline:
             raise_lost()
             yield item, result
 
-    def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
+    def flow(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Iterable[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[Result]:
         """See Pool."""
-        return map(run, tasks)
+        if watch is None:
+            return map(run, tasks)
+        lane = ThreadLane(watch)
+        return (run_in(lane, run, task) for task in tasks)
 
 
 class Futures:
-    """What pools of threads and of processes share: tasks handed to an executor and watched."""
+    """What pools share: tasks handed to an executor, or to `_submit` of one's own, and watched."""
 
-    def __init__(self, workers: int, executor: Executor) -> None:
+    apart = False
+
+    def __init__(self, workers: int, executor: Executor | None) -> None:
         self.workers = workers
         self._executor = executor
         self._at_once = 2 * workers + 2
@@ -211,22 +232,35 @@ class Futures:
         finally:
             self._stop(list(begun))
 
-    def flow(self, run: Callable[[Task], Result], tasks: Iterable[Task]) -> Iterator[Result]:
+    def flow(
+        self,
+        run: Callable[[Task], Result],
+        tasks: Iterable[Task],
+        watch: Progress | None = None,
+    ) -> Iterator[Result]:
         """See Pool."""
         begun: deque[Future[Result]] = deque()
+
+        def first() -> Result:
+            future = begun.popleft()
+            if watch is not None:
+                self._await({future}, watch)
+            return result_of(future)
+
         try:
             for task in tasks:
-                begun.append(self._submit(run, task, None))
+                begun.append(self._submit(run, task, watch))
                 if len(begun) > self.workers + 1:
-                    yield result_of(begun.popleft())
+                    yield first()
             while begun:
-                yield result_of(begun.popleft())
+                yield first()
         finally:
             self._stop(list(begun))
 
     def _submit(
         self, run: Callable[[Task], Result], task: Task, watch: Progress | None
     ) -> Future[Result]:
+        assert self._executor is not None, "a pool without one has a way of its own"
         return self._executor.submit(run, task)
 
     def _await(self, waiting: set[Future[Result]], watch: Progress | None) -> set[Future[Result]]:
@@ -249,13 +283,14 @@ class Threads(Futures):
     """Threads of this process, for work that leaves the interpreter: packing, reading, arrays."""
 
     def __init__(self, workers: int) -> None:
-        super().__init__(workers, ThreadPoolExecutor(workers))
+        self._pool = ThreadPoolExecutor(workers)
+        super().__init__(workers, self._pool)
         # Of each watcher, the lane of each thread.
         self._lanes: dict[int, list[ThreadLane]] = {}
 
     def close(self) -> None:
         """Waits for the tasks at work and drops the others."""
-        self._executor.shutdown(wait=True, cancel_futures=True)
+        self._pool.shutdown(wait=True, cancel_futures=True)
 
     def _submit(
         self, run: Callable[[Task], Result], task: Task, watch: Progress | None
@@ -269,7 +304,7 @@ class Threads(Futures):
                 lanes.append(mine)
             return run_in(mine, run, task)
 
-        return self._executor.submit(watched)
+        return self._pool.submit(watched)
 
     def _stop(self, futures: Sequence[Future[Any]]) -> None:
         # What is still at work would write into what the caller is about to clean up.

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from types import TracebackType
 from typing import Protocol
 
+from splarn.core.work.machine import describe_machine
 from splarn.core.work.pool import Inline, Pool, Threads
 from splarn.core.work.processes import Processes, Some
 
@@ -19,15 +21,39 @@ class Streamed(Protocol):
     def preload(self) -> None: ...
 
 
+class Away(Protocol):
+    """Workers on other machines, as one has joined them."""
+
+    @property
+    def slots(self) -> int:
+        """How many calls may be at work at once."""
+
+    @property
+    def described(self) -> str:
+        """What tells it from other clusters and machines, of which times are other times."""
+
+    def pool(self, workers: int | None) -> Pool:
+        """So many of them, all if None."""
+
+    def used(self) -> Mapping[str, Mapping[str, float]]:
+        """What workers on other machines have used so far, by their names; see Gauge."""
+
+    def close(self) -> None:
+        """Ends what is at work, and leaves."""
+
+
 class Pools:
     """Pools by size, opened when first asked for and closed together.
 
     Where workers `inherit`, they are copies of this process with all that it has imported, which
-    costs no time; it must have opened no connection by then.
+    costs no time; it must have opened no connection by then. With workers that are `away` all work
+    is theirs.
     """
 
-    def __init__(self, inherit: bool = False) -> None:
+    def __init__(self, inherit: bool = False, away: Away | None = None) -> None:
+        self.away = away
         self._inherit = inherit
+        self._far: dict[tuple[str, int], Pool] = {}
         self._open: dict[int, Processes] = {}
         self._threads: dict[tuple[str, int], Threads] = {}
 
@@ -36,12 +62,16 @@ class Pools:
 
         Stages that work at the same time have pools of their own.
         """
+        if self.away is not None:
+            return self._from_afar(self.away, workers, stage)
         if workers <= 1:
             return Inline()
         return self._threads.setdefault((stage, workers), Threads(workers))
 
     def of(self, workers: int) -> Pool:
         """A warmed pool of so many workers, or some of one that has more; one needs no process."""
+        if self.away is not None:
+            return self._from_afar(self.away, workers, "")
         if workers <= 1:
             return Inline()
         most = max(self._open, default=0)
@@ -55,14 +85,40 @@ class Pools:
 
     def streams(self, count: int, engine: Streamed) -> Pool:
         """So many load streams: threads of this process where the engine wants that."""
+        if self.away is not None:
+            return self._from_afar(self.away, count, "load")
         if engine.in_process:
             return self.threads(count, "load")
         # Once, rather than by each of them.
         engine.preload()
         return self.of(count)
 
+    @property
+    def described(self) -> str:
+        """The machine, or the cluster, that work is done on."""
+        return describe_machine() if self.away is None else self.away.described
+
+    def senders(self, number: int) -> Pool:
+        """The pool of one of several that send parts: one worker of its own."""
+        return self.threads(1, f"ship {number}")
+
+    def used(self) -> Mapping[str, Mapping[str, float]]:
+        """What others than this machine's processes have used so far; see Gauge."""
+        return {} if self.away is None else self.away.used()
+
+    def usual(self, size: int) -> int:
+        """How many workers are worth having for so many bytes where nobody says how many."""
+        return workers_for(size) if self.away is None else self.away.slots
+
+    def _from_afar(self, away: Away, workers: int, stage: str) -> Pool:
+        if (stage, workers) not in self._far:
+            self._far[stage, workers] = away.pool(workers)
+        return self._far[stage, workers]
+
     def close(self) -> None:
         """Ends all workers."""
+        if self.away is not None:
+            self.away.close()
         for processes in self._open.values():
             processes.close()
         for threads in self._threads.values():

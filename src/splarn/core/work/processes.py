@@ -45,7 +45,7 @@ class Processes(Futures):
 
     def warm_up(self) -> None:
         """Starts every worker, so that no measurement pays for it."""
-        wait([self._executor.submit(_linger) for _ in range(self.workers)])
+        wait([self._processes.submit(_linger) for _ in range(self.workers)])
 
     def close(self) -> None:
         """Ends the workers at once; a transaction that one has open is rolled back."""
@@ -60,9 +60,9 @@ class Processes(Futures):
         self, run: Callable[[Task], Result], task: Task, watch: Progress | None
     ) -> Future[Result]:
         if watch is None or not label_of(task):
-            return self._executor.submit(run, task)
+            return self._processes.submit(run, task)
         self._labels.append(label_of(task))
-        return self._executor.submit(run_labelled, run, task, len(self._labels))
+        return self._processes.submit(run_labelled, run, task, len(self._labels))
 
     def _stop(self, futures: Sequence[Future[Any]]) -> None:
         super()._stop(futures)

@@ -36,6 +36,7 @@ class DescribedEngine:
     sets_aside = False
     # The URL's database is the description's path.
     is_file = True
+    folders: tuple[Path, ...] = ()
     processes_here: tuple[str, ...] = ()
     levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
         "durability": ("full",),

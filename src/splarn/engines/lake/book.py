@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import secrets
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -57,6 +58,8 @@ class Book:
     def __init__(self, storage: Storage) -> None:
         self.storage = storage
         self.root = f"{storage.root}/splarn"
+        # What tells this session's notes of parts from those of one that may still be at them.
+        self._mine = ""
 
     def side(self, name: str) -> Side | None:
         """What is kept of rows beside a table."""
@@ -90,15 +93,37 @@ class Book:
 
     def entries(self, load_id: str) -> dict[str, PartEntry]:
         """All that is noted of an unfinished load's parts, by their ids."""
-        found: dict[str, PartEntry] = {}
+        begun, moved = self._all(load_id)
+        found = {one.note.part_id: one for one in begun}
+        # Of several that were at one part each noted all that it brought in, files and rows.
+        return found | {one.note.part_id: one for one in sorted(moved, key=_reached)}
+
+    def files(self, load_id: str) -> list[DataFile]:
+        """All files that are noted of an unfinished load, also of those that were overtaken."""
+        return [file for entry in self._all(load_id)[1] for file in entry.files]
+
+    def _all(self, load_id: str) -> tuple[list[PartEntry], list[PartEntry]]:
+        """Parts of which nothing is in yet, and the notes of others, several of one perhaps."""
+        begun: list[PartEntry] = []
         moved: list[PartEntry] = []
         for uri in self.storage.names(self._open(load_id)):
             document = self._read(uri)
             if isinstance(document, list):
-                found |= {one["part_id"]: PartEntry(read_part(one)) for one in document}
+                begun += [PartEntry(read_part(one)) for one in document]
             elif document is not None:
                 moved.append(_read_entry(document))
-        return found | {one.note.part_id: one for one in moved}
+        return begun, moved
+
+    def follow(self, note: PartNote) -> PartEntry | None:
+        """The furthest entry of a part; what this session notes from now on stands beside it."""
+        self._mine = f"-{secrets.token_hex(6)}"
+        begin = f"{self._open(note.load_id)}/{_token(note)}"
+        found = [
+            _read_entry(document)
+            for uri in self.storage.names(self._open(note.load_id))
+            if uri.startswith(begin) and (document := self._read(uri)) is not None
+        ]
+        return max(found, key=_reached, default=None)
 
     def entry(self, note: PartNote) -> PartEntry | None:
         """What is noted of one part beyond that it was begun."""
@@ -125,8 +150,7 @@ class Book:
         return f"{self.root}/open/{quote(load_id, safe='')}"
 
     def _part(self, note: PartNote) -> str:
-        token = hashlib.sha256(note.part_id.encode()).hexdigest()[:24]
-        return f"{self._open(note.load_id)}/{token}.json"
+        return f"{self._open(note.load_id)}/{_token(note)}{self._mine}.json"
 
     def put_parts(self, load_id: str, notes: Sequence[PartNote]) -> str:
         """Keeps the notes of a load's parts for good; the name by which they are found."""
@@ -167,6 +191,15 @@ class Book:
 
     def _write(self, uri: str, document: Any) -> None:
         self.storage.write(uri, json.dumps(document, ensure_ascii=False).encode())
+
+
+def _token(note: PartNote) -> str:
+    return hashlib.sha256(note.part_id.encode()).hexdigest()[:24]
+
+
+def _reached(entry: PartEntry) -> tuple[bool, int, int]:
+    """How far a part is by one of its entries."""
+    return entry.note.state == "done", entry.note.position, entry.note.rows
 
 
 def part_document(note: PartNote) -> dict[str, Any]:

@@ -15,6 +15,7 @@ from splarn.core.errors import RequestError
 from splarn.core.lake.columns import columns_of
 from splarn.core.layout import Layout
 from splarn.core.layout.file_layout import FileLayout, read_file_layout
+from splarn.core.source.places import place
 from splarn.core.target.merging import Merging
 from splarn.core.target.outgoing import Outgoing
 from splarn.core.target.session import Engine
@@ -78,6 +79,13 @@ class LakeEngine(PlainEngine):
         self._settings = {"uri": f"{scheme}://{url.host}{port}{path}"}
         if url.password:
             self._settings["token"] = url.password
+
+    @property
+    def folders(self) -> tuple[Path, ...]:
+        """See Engine. A catalog and files may be in two places."""
+        at = place(self._root)
+        held = [self._folder, at if isinstance(at, Path) else None]
+        return tuple(dict.fromkeys(one for one in held if one is not None))
 
     def preload(self) -> None:
         """See Engine. Streams write files and leave the catalog alone."""

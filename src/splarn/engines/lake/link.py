@@ -275,6 +275,14 @@ class LakeLink:
             return entry.note
         return None
 
+    def follow(self, note: PartNote) -> PartNote | None:
+        """The last note of a part by whoever was at it; this session notes it beside theirs."""
+        entry = self.book.follow(note)
+        if entry is None:
+            return None
+        self._entries[note.part_id], self._notes[note.part_id] = entry, entry.note
+        return entry.note
+
     # Commits.
 
     def commit(self) -> None:
@@ -371,9 +379,8 @@ class LakeLink:
             return
         if not self.parts_name(side.table, side.load_id):
             # Its rows never came in.
-            for entry in self.book.entries(side.load_id).values():
-                for file in entry.files:
-                    self.storage.remove(file.path)
+            for file in self.book.files(side.load_id):
+                self.storage.remove(file.path)
         self.book.close(side.load_id)
         self.book.drop_side(name)
 

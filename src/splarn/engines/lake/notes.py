@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from splarn.core.errors import OutsideError
+from splarn.core.errors import OvertakenError
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.engines.lake.tables import Concern
 
@@ -22,6 +22,10 @@ class LakeNotes(Concern):
         """See Notes."""
         return self.link.notes_of(load_ids)
 
+    def part(self, was: PartNote) -> PartNote | None:
+        """See Notes."""
+        return self.link.follow(was)
+
     def put_load(self, note: LoadNote) -> None:
         """See Notes."""
         self.link.change(note.table).notes[note.load_id] = note
@@ -36,7 +40,7 @@ class LakeNotes(Concern):
         known = self.link.known(was)
         fresh = not was.position and not was.rows and not was.refused and was.state == "open"
         if known != was and not (known is None and fresh):
-            raise OutsideError(
+            raise OvertakenError(
                 f"Another loader is at work on {now.name} in {self.link.place}: this one stopped "
                 "before its batch was committed; wait for the other to end."
             )

@@ -163,6 +163,11 @@ class MillraceNotes(Concern):
         notes = self.link.ask("parts", load_ids=list(load_ids))
         return [part_note(*note) for note in notes]
 
+    def part(self, was: PartNote) -> PartNote | None:
+        """See Notes."""
+        found = [one for one in self.parts([was.load_id]) if one.part_id == was.part_id]
+        return found[0] if found else None
+
     def put_load(self, note: LoadNote) -> None:
         """See Notes."""
         kept = [note.load_id, note.table, note.state, note.mode, note.started, note.details.text()]

@@ -6,6 +6,7 @@ import logging
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from contextlib import suppress
+from pathlib import Path
 from typing import Any, ClassVar
 
 import sqlalchemy as sa
@@ -42,6 +43,7 @@ class SqlEngine(ABC):
     promises: tuple[str, ...] = ()
     # Whether the URL's database is a path.
     is_file = False
+    folders: tuple[Path, ...] = ()
     levers: ClassVar[Mapping[str, tuple[str, ...]]] = {
         "durability": ("full",),
         "indexes": ("keep", "rebuild"),

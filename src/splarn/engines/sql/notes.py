@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import lru_cache
 from typing import Any
@@ -10,7 +10,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.schema import CreateTable
 
-from splarn.core.errors import OutsideError
+from splarn.core.errors import OutsideError, OvertakenError
 from splarn.core.target.details import LoadDetails
 from splarn.core.target.marks import marks_text, read_marks
 from splarn.core.target.names import join_name, schema_and_name, split_name
@@ -120,28 +120,41 @@ class SqlNotes(Concern):
         """See Notes."""
         if not load_ids:
             return []
-        part_notes = []
-        for schema in self.note_schemas():
-            if not self._has_notes(schema):
-                continue
-            notes = notes_table(schema)
-            query = sa.select(notes).where(notes.c.load_id.in_(load_ids), notes.c.part_id != "")
-            with self.link.failing("Reading the notes of", "earlier loads"):
-                part_notes += [
-                    PartNote(
-                        load_id=row["load_id"],
-                        part_id=row["part_id"],
-                        name=row["name"],
-                        state=row["state"],
-                        position=row["position"],
-                        rows=row["rows_in"],
-                        refused=row["rows_refused"],
-                        table=row["table_name"] or join_name(schema, NOTES),
-                        **_read_details(row["details"] or ""),
-                    )
-                    for row in self.link.execute(query).named()
-                ]
-        return part_notes
+        return [
+            note
+            for schema in self.note_schemas()
+            for note in self._parts(schema, "earlier loads", lambda of: of.load_id.in_(load_ids))
+        ]
+
+    def part(self, was: PartNote) -> PartNote | None:
+        """See Notes."""
+        schema = schema_and_name(self.tables.canonical(was.table))[0]
+        found = self._parts(
+            schema, was.name,
+            lambda of: sa.and_(of.load_id == was.load_id, of.part_id == was.part_id),
+        )  # fmt: skip
+        return found[0] if found else None
+
+    def _parts(self, schema: str | None, what: str, which: Callable[[Any], Any]) -> list[PartNote]:
+        if not self._has_notes(schema):
+            return []
+        notes = notes_table(schema)
+        query = sa.select(notes).where(which(notes.c), notes.c.part_id != "")
+        with self.link.failing("Reading the notes of", what):
+            return [
+                PartNote(
+                    load_id=row["load_id"],
+                    part_id=row["part_id"],
+                    name=row["name"],
+                    state=row["state"],
+                    position=row["position"],
+                    rows=row["rows_in"],
+                    refused=row["rows_refused"],
+                    table=row["table_name"] or join_name(schema, NOTES),
+                    **_read_details(row["details"] or ""),
+                )
+                for row in self.link.execute(query).named()
+            ]
 
     def put_load(self, note: LoadNote) -> None:
         """See Notes."""
@@ -214,7 +227,7 @@ class SqlNotes(Concern):
                 return
             there = self.link.execute(sa.select(notes.c.state).where(*mine)).rows
         if there:
-            raise OutsideError(
+            raise OvertakenError(
                 f"Another loader is at work on {now.name} in {self.link.place}: this one stopped "
                 "before its batch was committed; wait for the other to end."
             )

@@ -1,0 +1,176 @@
+"""The cluster as pools: what commands see of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import Future
+from pathlib import Path
+from typing import Any
+
+from splarn.core.cluster.crew import Crew
+from splarn.core.cluster.dispatch import Dispatcher, Placed
+from splarn.core.cluster.joining import join
+from splarn.core.cluster.reaching import Beacons
+from splarn.core.errors import RequestError
+from splarn.core.source.places import Place
+from splarn.core.target.session import Engine, OpenEngine
+from splarn.core.units import plural, show_size
+from splarn.core.work.lanes import label_of
+from splarn.core.work.pool import Futures, Result, Task
+from splarn.core.work.progress import Lane, Progress
+from splarn.version import __version__
+
+
+class Cluster:
+    """A session with a cluster, from when it is joined until it is closed; see Away."""
+
+    def __init__(self, where: str, per_machine: int | None = None) -> None:
+        """Raises RequestError for what is no cluster or differs, OutsideError for none."""
+        self._joined = join(where)
+        self._beacons = Beacons()
+        try:
+            self.crew = Crew(self._joined, per_machine)
+            self.crew.muster()
+        except BaseException:
+            self._joined.close()
+            raise
+        self._dispatcher: Dispatcher | None = None
+
+    @property
+    def place(self) -> str:
+        """How it is called."""
+        return self._joined.place
+
+    @property
+    def slots(self) -> int:
+        """See Away."""
+        return max(self.crew.threads, 1)
+
+    @property
+    def described(self) -> str:
+        """See Away."""
+        kinds: dict[str, int] = {}
+        for worker in self.crew.fit.values():
+            kind = f"{plural(worker.threads, 'thread')}, {show_size(worker.memory)}"
+            kinds[kind] = kinds.get(kind, 0) + 1
+        told = " and ".join(f"{many} workers of {kind}" for kind, many in sorted(kinds.items()))
+        return f"{plural(self.crew.machines, 'machine')}: {told}, Splarn {__version__}"
+
+    def used(self) -> Mapping[str, Mapping[str, float]]:
+        """See Away. Workers that were started here are among this machine's processes anyway."""
+        return {} if self._joined.started_here else self.crew.used()
+
+    def reach(
+        self,
+        reading: Sequence[Place] = (),
+        writing: Sequence[Path | None] = (),
+        into: OpenEngine | None = None,
+    ) -> None:
+        """See Away."""
+        reach = self.crew.reach
+        if reading:
+            reach = reach.reading(reading)
+        for folder in writing:
+            if folder is not None:
+                reach = reach.writing(folder, self._beacons)
+        if into is not None:
+            engine = into()
+            refuse_files(engine)
+            for folder in engine.folders:
+                reach = reach.writing(folder, self._beacons)
+            # An engine that reads parts itself by a description here is spoken to from here alone.
+            if not engine.is_file:
+                # What does not answer here either is said as anywhere else.
+                engine.connect().close()
+                reach = reach.into(into)
+        self.crew.reach = reach
+        self.crew.renew()
+
+    def pool(self, workers: int | None) -> Pooled:
+        """See Away."""
+        if self._dispatcher is None:
+            self._dispatcher = Dispatcher(self.crew)
+        most = self.slots if workers is None else workers
+        return Pooled(self._dispatcher, most)
+
+    def told(self) -> str:
+        """What it is, in words."""
+        crew = self.crew
+        machines = "" if crew.machines < 2 else f" on {plural(crew.machines, 'machine')}"
+        return f"{plural(len(crew.fit), 'worker')}{machines} of {self.place}"
+
+    def notes(self) -> list[str]:
+        """What should be known of it, in sentences."""
+        crew = self.crew
+        said = []
+        if crew.unfit:
+            many = len(crew.unfit)
+            said.append(
+                f"{many} of {many + len(crew.fit)} workers are left out: {next(iter(crew.unfit))} "
+                f"{next(iter(crew.unfit.values()))}."
+            )
+        return said
+
+    def close(self) -> None:
+        """Ends what is at work and leaves the cluster."""
+        try:
+            if self._dispatcher is not None:
+                self._dispatcher.close()
+            self.crew.leave()
+        finally:
+            self._beacons.remove()
+
+
+def refuse_files(engine: Engine) -> None:
+    """Raises RequestError for a target that is a file, which only this machine may write to."""
+    if engine.in_process:
+        raise RequestError(
+            f"{engine.place} is a file that one process writes, so a cluster cannot load into it: "
+            "name a server or a lake, or leave --cluster out."
+        )
+
+
+class Pooled(Futures):
+    """So many calls at once on a cluster; see Pool."""
+
+    apart = True
+
+    def __init__(self, dispatcher: Dispatcher, workers: int) -> None:
+        super().__init__(workers, None)
+        self._dispatcher = dispatcher
+        self._limit = dispatcher.limit(workers)
+        self._at_once = 4 * workers + 8
+        # Of each watcher the calls that it is told of.
+        self._placed: dict[Future[Any], Placed] = {}
+        self._passed = 0.0
+
+    def _submit(
+        self, run: Callable[[Task], Result], task: Task, watch: Progress | None
+    ) -> Future[Result]:
+        call = self._dispatcher.submit(run, task, label_of(task), self._limit)
+        self._placed[call.future] = call
+        return call.future
+
+    def _observe(self, watch: Progress | None) -> None:
+        over = []
+        for future, call in list(self._placed.items()):
+            if call.amount > call.told:
+                if watch is not None:
+                    watch.advance(call.amount - call.told)
+                call.told = call.amount
+            if future.done():
+                over.append(future)
+        for future in over:
+            del self._placed[future]
+        if watch is not None:
+            at_work = [call for call in list(self._limit.running) if call.label]
+            watch.lanes([Lane(call.label, call.amount, call.rows) for call in at_work])
+
+    def _stop(self, futures: Sequence[Future[Any]]) -> None:
+        calls = [self._placed[one] for one in futures if one in self._placed]
+        left = [call for call in calls if not call.future.done()]
+        if left:
+            # What is still at work would write into what the caller is about to clean up.
+            self._dispatcher.stop(left)
+        for future in [one for one in self._placed if one.done()]:
+            del self._placed[future]
