@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
 import pickle
 import secrets
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,6 +18,9 @@ from splarn.core.cluster.sealing import Letters, Sealed, sealed
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.source.secrets import OF_SESSION
 from splarn.core.units import plural
+
+# A worker that does not answer within so many seconds is asked again later.
+ANSWER = 10.0
 
 
 @dataclass(eq=False)
@@ -77,8 +82,8 @@ class Crew:
 
     def _refuse_others(self, addresses: Sequence[str]) -> None:
         differ: dict[str, list[str]] = {}
-        for address, told in self._looks(addresses).items():
-            found = differences(told, self.ours) if isinstance(told, dict) else [str(told)]
+        for address, told in self._ask(visiting.look, addresses).items():
+            found = differences(told, self.ours)
             if found:
                 differ.setdefault("; ".join(found), []).append(address)
         for what, where in differ.items():
@@ -87,22 +92,42 @@ class Crew:
                 "Install the same there, or leave such workers out of the cluster."
             )
 
-    def _looks(self, addresses: Sequence[str]) -> dict[str, Any]:
-        told: dict[str, Any] = self._run(visiting.look, addresses)
-        return {
-            address: one if isinstance(one, dict) else _why(one) for address, one in told.items()
-        }
+    def _ask(self, what: Any, addresses: Sequence[str], *given: Any) -> dict[str, Any]:
+        """What workers answer to a function; those left out that do not, as one that is ended.
 
-    def _run(self, what: Any, addresses: Sequence[str], *given: Any) -> dict[str, Any]:
+        Raises OutsideError when the scheduler is gone.
+        """
+        client = self.client
+
+        async def ask() -> dict[str, Any]:
+            asked = {
+                address: asyncio.ensure_future(
+                    client.run(what, *given, workers=[address], on_error="return")
+                )
+                for address in addresses
+            }
+            done, late = await asyncio.wait(asked.values(), timeout=ANSWER)
+            for one in late:
+                one.cancel()
+            return {
+                address: one.result()[address]
+                for address, one in asked.items()
+                if one in done and one.exception() is None and address in one.result()
+            }
+
         if not addresses:
             return {}
         try:
-            found: dict[str, Any] = self.client.run(
-                what, *given, workers=list(addresses), on_error="return"
-            )
+            told: dict[str, Any] = client.sync(ask)
         except Exception as error:
-            return dict.fromkeys(addresses, error)
-        return found
+            raise self._gone(error) from None
+        return {address: one for address, one in told.items() if not _unheard(one)}
+
+    def _gone(self, error: BaseException) -> OutsideError:
+        return OutsideError(
+            f"The scheduler at {self.place} is gone ({type(error).__name__}): run the same command "
+            "again when it is back; what is in stays in."
+        )
 
     def look(self) -> tuple[list[str], list[Worker]]:
         """Addresses that are new, and workers that are no longer there.
@@ -114,10 +139,7 @@ class Crew:
                 self.client.scheduler.identity, n_workers=-1, callback_timeout=10
             )
         except Exception as error:
-            raise OutsideError(
-                f"The scheduler at {self.place} is gone ({type(error).__name__}): run the same "
-                "command again when it is back; what is in stays in."
-            ) from None
+            raise self._gone(error) from None
         self._known = found["workers"]
         gone = [worker for address, worker in self.fit.items() if address not in self._known]
         for worker in gone:
@@ -131,31 +153,36 @@ class Crew:
         """Notes that these are being greeted."""
         self._asked |= set(addresses)
 
-    def greeted(self, addresses: Sequence[str]) -> dict[str, str]:
-        """Greets workers; for each why it is of no use, empty where it is of use."""
-        found: dict[str, str] = {}
-        for address, told in self._looks(addresses).items():
-            differ = differences(told, self.ours) if isinstance(told, dict) else [str(told)]
+    def greeted(self, addresses: Sequence[str]) -> dict[str, str | None]:
+        """Greets workers; for each why it is of no use, empty where it is, None where it is silent.
+
+        Raises OutsideError when the scheduler is gone.
+        """
+        found: dict[str, str | None] = dict.fromkeys(addresses)
+        for address, told in self._ask(visiting.look, addresses).items():
+            differ = differences(told, self.ours)
             found[address] = f"differs ({'; '.join(differ)})" if differ else ""
-        alike = [address for address, why in found.items() if not why]
+        alike = [address for address, why in found.items() if why == ""]
         reach = sealed(self.reach, self.letters.number)
         letter = Letter(
             tuple(self.letters.there()), self.letters.names(), reach, self.reach.version
         )
+        found |= dict.fromkeys(alike)
         sent = Sealed(self.session, pickle.dumps(letter))
-        for address, told in self._run(welcome, alike, sent).items():
-            found[address] = told[0] if told and isinstance(told, tuple) else ""
-            if not isinstance(told, tuple):
-                found[address] = _why(told)
+        for address, told in self._ask(welcome, alike, sent).items():
+            found[address] = (told[0] if told else "") if isinstance(told, tuple) else _why(told)
         return found
 
-    def joined(self, found: dict[str, str]) -> list[Worker]:
-        """Takes in what came of a greeting; workers that are of no use any more."""
+    def joined(self, found: Mapping[str, str | None]) -> list[Worker]:
+        """Takes in what came of a greeting; workers that are of no use any more.
+
+        One that was silent is greeted again while the scheduler knows it.
+        """
         self._asked -= set(found)
         left: list[Worker] = []
         for address, why in found.items():
             known = self._known.get(address)
-            if known is None:
+            if known is None or why is None:
                 continue
             if why:
                 self.unfit[address] = why
@@ -213,7 +240,7 @@ class Crew:
 
     def used(self) -> dict[str, dict[str, float]]:
         """What each worker's process has used since it began."""
-        told = self._run(measured, list(self.fit))
+        told = self._ask(measured, list(self.fit))
         machines = {address: worker.machine for address, worker in self.fit.items()}
         # A machine's network is told once, by one of its workers.
         first = {machine: address for address, machine in reversed(machines.items())}
@@ -231,7 +258,7 @@ class Crew:
         """Has workers end calls that nobody wants; those that are still at work."""
         left: dict[str, list[int]] = {}
         for address, numbers in at.items():
-            told = self._run(let_go, [address], self.session, numbers).get(address)
+            told = self._ask(let_go, [address], self.session, numbers).get(address)
             if isinstance(told, tuple) and told:
                 left[address] = list(told)
         return left
@@ -239,7 +266,8 @@ class Crew:
     def leave(self) -> None:
         """Has all workers forget this session, and lets the scheduler go."""
         try:
-            self._run(farewell, list(self.fit), self.session)
+            with suppress(OutsideError):
+                self._ask(farewell, list(self.fit), self.session)
         finally:
             self._joined.close()
 
@@ -252,6 +280,11 @@ def _who(unfit: dict[str, str]) -> str:
     if len(unfit) == 1:
         return f"The worker {next(iter(unfit))}"
     return f"None of the {plural(len(unfit), 'worker')} is of use: {next(iter(unfit))}"
+
+
+def _unheard(answer: Any) -> bool:
+    """Whether it is none of the worker's own, which was ended before it could give one."""
+    return isinstance(answer, OSError | TimeoutError | EOFError)
 
 
 def _why(error: Any) -> str:

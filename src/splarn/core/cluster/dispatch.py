@@ -334,7 +334,11 @@ class Dispatcher:
         self.crew.asked(addresses)
 
         def greet() -> None:
-            found = self.crew.greeted(addresses)
+            try:
+                found = self.crew.greeted(addresses)
+            except OutsideError:
+                # The next look finds out whether the scheduler is gone for good.
+                found = dict.fromkeys(addresses)
             self._do(lambda: self._without(self.crew.joined(found)))
 
         self._greeters.submit(greet)

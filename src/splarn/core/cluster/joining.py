@@ -112,11 +112,13 @@ def _local(where: str) -> Joined:
     return Joined(client, "this machine", close, True)
 
 
-def differences(theirs: Mapping[str, Any], ours: Mapping[str, Any]) -> list[str]:
+def differences(theirs: Any, ours: Mapping[str, Any]) -> list[str]:
     """In what a worker is not as this machine is, as words; nothing where it is.
 
     A package of an extra that one of the two lacks is missed when it is needed, and not before.
     """
+    if not isinstance(theirs, Mapping):
+        return [f"it does not answer as this machine does ({type(theirs).__name__}: {theirs})"]
     if theirs.get("missing") or not theirs.get("splarn"):
         return [f"it has no Splarn ({theirs.get('missing') or 'not installed'})"]
     found = [
