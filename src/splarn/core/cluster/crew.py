@@ -21,6 +21,8 @@ from splarn.core.units import plural
 
 # A worker that does not answer within so many seconds is asked again later.
 ANSWER = 10.0
+# Nothing is waited for longer than this, in seconds, of one that is being left.
+LEAVING = 2.0
 
 
 @dataclass(eq=False)
@@ -92,7 +94,9 @@ class Crew:
                 "Install the same there, or leave such workers out of the cluster."
             )
 
-    def _ask(self, what: Any, addresses: Sequence[str], *given: Any) -> dict[str, Any]:
+    def _ask(
+        self, what: Any, addresses: Sequence[str], *given: Any, within: float = ANSWER
+    ) -> dict[str, Any]:
         """What workers answer to a function; those left out that do not, as one that is ended.
 
         Raises OutsideError when the scheduler is gone.
@@ -106,7 +110,7 @@ class Crew:
                 )
                 for address in addresses
             }
-            done, late = await asyncio.wait(asked.values(), timeout=ANSWER)
+            done, late = await asyncio.wait(asked.values(), timeout=within)
             for one in late:
                 one.cancel()
             return {
@@ -258,7 +262,7 @@ class Crew:
         """Has workers end calls that nobody wants; those that are still at work."""
         left: dict[str, list[int]] = {}
         for address, numbers in at.items():
-            told = self._ask(let_go, [address], self.session, numbers).get(address)
+            told = self._ask(let_go, [address], self.session, numbers, within=LEAVING).get(address)
             if isinstance(told, tuple) and told:
                 left[address] = list(told)
         return left
@@ -267,7 +271,7 @@ class Crew:
         """Has all workers forget this session, and lets the scheduler go."""
         try:
             with suppress(OutsideError):
-                self._ask(farewell, list(self.fit), self.session)
+                self._ask(farewell, list(self.fit), self.session, within=LEAVING)
         finally:
             self._joined.close()
 
