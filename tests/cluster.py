@@ -45,7 +45,8 @@ class OwnCluster:
         self.begin_scheduler()
         for _ in range(workers):
             self.add(**how)
-        self.await_workers(workers)
+        if workers:
+            self.await_workers(workers)
 
     def begin_scheduler(self) -> None:
         self.scheduler = self._begin(

@@ -123,7 +123,7 @@ class Cluster:
 
 def refuse_files(engine: Engine) -> None:
     """Raises RequestError for a target that is a file, which only this machine may write to."""
-    if engine.in_process:
+    if engine.is_file and not engine.reads_parts:
         raise RequestError(
             f"{engine.place} is a file that one process writes, so a cluster cannot load into it: "
             "name a server or a lake, or leave --cluster out."
