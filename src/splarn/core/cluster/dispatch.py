@@ -13,7 +13,7 @@ import secrets
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -32,17 +32,18 @@ LOOK_EVERY = 1.0
 LOSSES = 3
 # How long it is waited for a worker while there is none, and for calls that nobody wants to end.
 PATIENCE, LEAVING = 60.0, 20.0
-# Calls that last longer than this, in seconds, are not handed over before a worker is free.
-SHORT = 0.25
-# What waits at a worker meanwhile, beside what it is at.
-AHEAD = 3
+# Calls that last longer than this, in seconds, are handed over one by one, and none before a worker
+# is free; shorter ones so many together that they last about as long as is WORTH, one lot ahead.
+SHORT, WORTH, MOST_TOGETHER = 0.1, 0.4, 64
+# So many have ended before it is known how long they last.
+FEW = 3
 # Another one may be a call of a client that is gone, which ends within a beat or two.
 OVERTAKEN, PAUSE = 5, 1.0
 
 
 @dataclass(eq=False)
 class Placed:
-    """A task on its way, its result for `future`. `again` makes it a task that is tried anew."""
+    """A task on its way, its result for `future`. One that is `retried` is tried `again`."""
 
     number: int
     run: Callable[[Any], Any]
@@ -50,12 +51,10 @@ class Placed:
     label: str
     limit: Limit
     future: Future[Any]
-    worker: Worker | None = None
-    theirs: Any = None
+    handed: Handed | None = None
     lost: int = 0
     overtaken: int = 0
     retried: bool = False
-    begun: float = 0.0
     amount: float = 0.0
     rows: int = 0
     told: float = 0.0
@@ -63,18 +62,30 @@ class Placed:
 
 
 @dataclass(eq=False)
+class Handed:
+    """Calls that a worker was given together, to be carried out one after the other."""
+
+    calls: tuple[Placed, ...]
+    worker: Worker
+    theirs: Any = None
+
+
+@dataclass(eq=False)
 class Limit:
-    """How many calls of one pool are at work at once, and those that wait."""
+    """How many workers of one pool are at work at once, and the calls that wait for one."""
 
     most: int
     waiting: deque[Placed] = field(default_factory=deque)
-    running: set[Placed] = field(default_factory=set)
+    running: set[Handed] = field(default_factory=set)
     seconds: deque[float] = field(default_factory=lambda: deque(maxlen=30))
 
     @property
-    def short(self) -> bool:
-        """Whether calls take so little that waiting for the next one would cost more."""
-        return len(self.seconds) >= 3 and sorted(self.seconds)[len(self.seconds) // 2] < SHORT
+    def together(self) -> int:
+        """Calls that a worker is given at once: more where they take less than being given."""
+        if len(self.seconds) < FEW:
+            return 1
+        usual = sorted(self.seconds)[len(self.seconds) // 2]
+        return 1 if usual > SHORT else min(int(WORTH / max(usual, 1e-4)), MOST_TOGETHER)
 
 
 class Dispatcher:
@@ -153,106 +164,118 @@ class Dispatcher:
         """Hands over what may be, each to the worker with the most room."""
         for limit in self._limits:
             while limit.waiting:
-                call = limit.waiting[0]
-                if call.future.cancelled() or call.stopped:
-                    limit.waiting.popleft()
-                    self._calls.pop(call.number, None)
-                    continue
                 worker = self._room(limit)
                 if worker is None:
                     break
-                limit.waiting.popleft()
-                if not call.future.running() and not call.future.set_running_or_notify_cancel():
-                    self._calls.pop(call.number, None)
-                    continue
-                self._hand(call, worker)
+                calls = self._next(limit)
+                if calls:
+                    self._hand(calls, worker, limit)
 
     def _room(self, limit: Limit) -> Worker | None:
-        """A worker that may be given another call of a pool, None where all have enough."""
+        """A worker that may be given more of a pool, None where all have enough."""
         crew = self.crew
-        ahead = AHEAD if limit.short and limit.most >= crew.threads else 0
+        ahead = 1 if limit.together > 1 and limit.most >= crew.threads else 0
         if len(limit.running) >= limit.most + ahead * len(crew.fit):
             return None
         return crew.room(ahead)
 
-    def _hand(self, call: Placed, worker: Worker) -> None:
-        task = call.task
-        if call.retried and hasattr(task, "again"):
-            task = task.again()
-        try:
-            data = sealed(task, self.letters.number)
-            letter = Call(
-                call.number, call.run, data, len(self.letters.texts), self.crew.reach.version
-            )
-            sent = Sealed(self.session, pickle.dumps(letter))
-        except Exception as error:
-            self._calls.pop(call.number, None)
-            call.future.set_exception(error)
+    def _next(self, limit: Limit) -> list[Placed]:
+        """The calls that are handed over next, of which some worker's share is left for others."""
+        share = -(-len(limit.waiting) // max(2 * limit.most, 1))
+        found: list[Placed] = []
+        while limit.waiting and len(found) < min(limit.together, share):
+            call = limit.waiting.popleft()
+            wanted = not call.stopped and not call.future.cancelled()
+            if wanted and (call.future.running() or call.future.set_running_or_notify_cancel()):
+                found.append(call)
+            else:
+                self._calls.pop(call.number, None)
+        return found
+
+    def _hand(self, calls: Sequence[Placed], worker: Worker, limit: Limit) -> None:
+        letters, good = [], []
+        for call in calls:
+            again = call.retried and hasattr(call.task, "again")
+            try:
+                data = sealed(call.task.again() if again else call.task, self.letters.number)
+                letters.append(Call(call.number, call.run, data))
+                good.append(call)
+            except Exception as error:
+                self._settle(call, error=error)
+        if not good:
             return
-        call.worker, call.begun = worker, time.monotonic()
-        worker.calls.add(call)
-        call.limit.running.add(call)
-        call.theirs = self._client.submit(
-            carried_out, sent, key=f"splarn-{self.session}-{call.number}-{secrets.token_hex(3)}",
+        needs = len(self.letters.texts), self.crew.reach.version
+        sent = Sealed(self.session, pickle.dumps((letters, needs)))
+        handed = Handed(tuple(good), worker)
+        for call in good:
+            call.handed = handed
+        worker.calls.add(handed)
+        limit.running.add(handed)
+        handed.theirs = self._client.submit(
+            carried_out, sent, key=f"splarn-{self.session}-{secrets.token_hex(6)}",
             workers=[worker.address], allow_other_workers=False, pure=False, retries=0,
         )  # fmt: skip
-        ended = partial(self._ended, call)
-        call.theirs.add_done_callback(lambda theirs: self._do(partial(ended, theirs)))
+        handed.theirs.add_done_callback(lambda _: self._do(partial(self._ended, handed)))
 
-    def _ended(self, call: Placed, theirs: Any) -> None:
+    def _ended(self, handed: Handed) -> None:
         """What a worker has for us is fetched by another thread, for that may take its time."""
-        if theirs is not call.theirs:
+        theirs = handed.theirs
+        if theirs is None:
             return
         if theirs.status == "finished":
-            self._fetchers.submit(self._fetch, call, theirs)
-        elif theirs.status == "error":
-            error = theirs.exception()
-            self._off(call)
-            if type(error).__name__ in ("KilledWorker", "CommClosedError", "NoValidWorkerError"):
+            self._fetchers.submit(self._fetch, handed, theirs)
+            return
+        error = theirs.exception() if theirs.status == "error" else None
+        self._off(handed)
+        known = ("KilledWorker", "CommClosedError", "NoValidWorkerError")
+        for call in handed.calls:
+            if error is None or type(error).__name__ in known:
                 self._lost(call)
             else:
                 self._settle(call, error=OutsideError(
                     f"A worker could not take a task in ({type(error).__name__}: {error})."
                 ))  # fmt: skip
-        else:
-            self._off(call)
-            self._lost(call)
 
-    def _fetch(self, call: Placed, theirs: Any) -> None:
+    def _fetch(self, handed: Handed, theirs: Any) -> None:
         try:
             told = theirs.result(timeout=PATIENCE)
         except BaseException:
-            self._do(lambda: self._not_fetched(call, theirs))
-        else:
-            self._do(lambda: self._fetched(call, theirs, told))
+            told = None
+        self._do(partial(self._fetched, handed, told))
 
-    def _not_fetched(self, call: Placed, theirs: Any) -> None:
-        if theirs is call.theirs:
-            self._off(call)
-            self._lost(call)
-
-    def _fetched(self, call: Placed, theirs: Any, told: tuple[str, Any]) -> None:
-        if theirs is not call.theirs:
+    def _fetched(self, handed: Handed, told: list[tuple[str, Any]] | None) -> None:
+        """Takes in what came of calls; None where their worker was gone before it could tell."""
+        if handed.theirs is None:
             return
-        worker = call.worker
-        self._off(call)
-        how, data = told
-        if how == "unknown":
-            # It was sent away meanwhile, or knows less than the call needs.
-            if worker is not None:
-                worker.ready = False
-                self._greet([worker.address])
-            call.limit.waiting.appendleft(call)
-            return
-        if how == "unwanted":
-            self._lost(call)
+        self._off(handed)
+        if told is None:
+            for call in handed.calls:
+                self._lost(call)
             return
         texts = dict(enumerate(self.letters.texts))
+        unknown = [
+            call
+            for call, one in zip(handed.calls, told, strict=True)
+            if self._came(call, *one, texts) is False
+        ]
+        if unknown:
+            # It knows less than the calls need, or was away for too long.
+            handed.worker.ready = False
+            self._greet([handed.worker.address])
+            unknown[0].limit.waiting.extendleft(reversed(unknown))
+
+    def _came(self, call: Placed, how: str, data: Any, texts: Mapping[int, str]) -> bool:
+        """Takes in what came of one call; False where it did not begin."""
+        if how == "unknown":
+            return False
+        if how == "unwanted":
+            self._lost(call)
+            return True
         try:
             result, amount, rows, seconds = unsealed(data, texts)
         except Exception as error:
             self._settle(call, error=error)
-            return
+            return True
         call.limit.seconds.append(seconds)
         if how == "overtaken" and call.overtaken < OVERTAKEN:
             call.overtaken += 1
@@ -260,31 +283,32 @@ class Dispatcher:
             wait = threading.Timer(PAUSE, lambda: self._do(partial(self._take, call)))
             wait.daemon = True
             wait.start()
-            return
+            return True
         call.amount, call.rows = amount, rows
         if how == "done":
             self._settle(call, result=result)
         else:
             self._settle(call, error=result)
+        return True
 
     def _settle(self, call: Placed, result: Any = None, error: BaseException | None = None) -> None:
         self._calls.pop(call.number, None)
-        if call.future.cancelled():
+        if call.future.done():
             return
         if error is not None:
             call.future.set_exception(error)
         else:
             call.future.set_result(result)
 
-    def _off(self, call: Placed) -> None:
-        """The call is at no worker any more."""
-        if call.worker is not None:
-            call.worker.calls.discard(call)
-        call.limit.running.discard(call)
-        call.worker = None
-        if call.theirs is not None:
-            call.theirs.release()
-        call.theirs = None
+    def _off(self, handed: Handed) -> None:
+        """The calls are at no worker any more."""
+        handed.worker.calls.discard(handed)
+        for call in handed.calls:
+            call.handed = None
+            call.limit.running.discard(handed)
+        if handed.theirs is not None:
+            handed.theirs.release()
+        handed.theirs = None
 
     def _lost(self, call: Placed) -> None:
         """Tries a call anew whose worker is gone; what it brought in is known by the notes."""
@@ -324,11 +348,12 @@ class Dispatcher:
 
     def _without(self, gone: Sequence[Worker]) -> None:
         for worker in gone:
-            for call in list(worker.calls):
-                if call.theirs is not None:
-                    call.theirs.cancel()
-                self._off(call)
-                self._lost(call)
+            for handed in list(worker.calls):
+                if handed.theirs is not None:
+                    handed.theirs.cancel()
+                self._off(handed)
+                for call in reversed(handed.calls):
+                    self._lost(call)
 
     def _greet(self, addresses: list[str]) -> None:
         self.crew.asked(addresses)
@@ -359,14 +384,15 @@ class Dispatcher:
         at: dict[str, list[int]] = {}
         for call in calls:
             call.stopped = True
-            if call.worker is not None:
-                at.setdefault(call.worker.address, []).append(call.number)
-            if call.theirs is not None:
-                call.theirs.cancel()
-            self._off(call)
             self._calls.pop(call.number, None)
             with suppress(ValueError):
                 call.limit.waiting.remove(call)
+            handed = call.handed
+            if handed is not None:
+                at.setdefault(handed.worker.address, []).append(call.number)
+                if all(one.stopped for one in handed.calls):
+                    handed.theirs.cancel()
+                    self._off(handed)
             call.future.cancel()
         return at
 
@@ -374,7 +400,8 @@ class Dispatcher:
         for call in list(self._calls.values()):
             with suppress(ValueError):
                 call.limit.waiting.remove(call)
-            self._off(call)
+            if call.handed is not None:
+                self._off(call.handed)
             call.stopped = True
             self._settle(call, error=error)
         self._alone_since = None

@@ -17,7 +17,7 @@ from typing import Any
 from splarn.core.cluster.reaching import Reach
 from splarn.core.cluster.sealing import Sealed, sealed, unsealed
 from splarn.core.cluster.usage import memory_now, of_this_process
-from splarn.core.errors import OutsideError, OvertakenError, SplarnError
+from splarn.core.errors import OutsideError, OvertakenError
 from splarn.core.source import secrets
 from splarn.core.work.lanes import ThreadLane, run_in
 
@@ -53,8 +53,6 @@ class Call:
     number: int
     run: Callable[[Any], Any]
     task: bytes
-    texts: int
-    reach: int
 
 
 class _Lane(ThreadLane):
@@ -135,42 +133,46 @@ def farewell(session: str) -> None:
         secrets.take_back(known.letter.names)
 
 
-def carried_out(sent: Sealed) -> tuple[str, Any]:
-    """Carries out a call: how that ended, and what came of it, sealed.
+def carried_out(sent: Sealed) -> list[tuple[str, Any]]:
+    """Carries calls out: how each ended, and what came of it, sealed.
 
     It ends `done`, `failed`, `overtaken`, `unwanted`, or `unknown` where the worker has not been
-    told all that the call needs. An error that were raised would be logged with what it quotes.
+    told all that the calls need. An error that were raised would be logged with what it quotes.
     """
     from distributed import get_worker
 
-    session = sent.session
-    call: Call = pickle.loads(sent.data)
-    known = _sessions.get(session)
-    if known is None or len(known.letter.texts) < call.texts:
-        return "unknown", None
-    if known.letter.version < call.reach:
-        return "unknown", None
-    texts = dict(enumerate(known.letter.texts))
-    lane = _Lane(session, call.number, str(get_worker().get_current_task()))
+    calls: list[Call]
+    calls, (texts, version) = pickle.loads(sent.data)
+    known = _sessions.get(sent.session)
+    if known is None or len(known.letter.texts) < texts or known.letter.version < version:
+        return [("unknown", None)] * len(calls)
+    worker = get_worker()
     with _guard:
         known.heard = time.monotonic()
+        if not _beating:
+            _beating.append(threading.Thread(target=_beat, args=(worker,), daemon=True))
+            _beating[0].start()
+    key = str(worker.get_current_task())
+    return [_carried_out(sent.session, known, call, key) for call in calls]
+
+
+def _carried_out(session: str, known: _Session, call: Call, key: str) -> tuple[str, Any]:
+    texts = dict(enumerate(known.letter.texts))
+    lane = _Lane(session, call.number, key)
+    with _guard:
         if (session, call.number) in _let_go:
             return "unwanted", None
         _running[session, call.number] = lane
-        if not _beating:
-            _beating.append(threading.Thread(target=_beat, args=(get_worker(),), daemon=True))
-            _beating[0].start()
     begun = time.perf_counter()
     try:
         try:
             task = unsealed(call.task, texts)
             _meet(known, task)
-            result = run_in(lane, call.run, task)
-            outcome = "done", result
+            outcome: tuple[str, Any] = "done", run_in(lane, call.run, task)
         except UnwantedError:
             return "unwanted", None
-        except SplarnError as error:
-            outcome = ("overtaken" if isinstance(error, OvertakenError) else "failed"), error
+        except OvertakenError as error:
+            outcome = "overtaken", error
         except MemoryError:
             outcome = "failed", OutsideError("A worker has too little memory for one part.")
         except Exception as error:

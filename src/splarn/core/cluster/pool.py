@@ -139,7 +139,8 @@ class Pooled(Futures):
         super().__init__(workers, None)
         self._dispatcher = dispatcher
         self._limit = dispatcher.limit(workers)
-        self._at_once = 4 * workers + 8
+        # Enough that short ones can be handed over many together.
+        self._at_once = 4 * workers + 200
         # Of each watcher the calls that it is told of.
         self._placed: dict[Future[Any], Placed] = {}
         self._passed = 0.0
@@ -163,7 +164,8 @@ class Pooled(Futures):
         for future in over:
             del self._placed[future]
         if watch is not None:
-            at_work = [call for call in list(self._limit.running) if call.label]
+            handed = list(self._limit.running)
+            at_work = [call for one in handed for call in one.calls if call.label and call.amount]
             watch.lanes([Lane(call.label, call.amount, call.rows) for call in at_work])
 
     def _stop(self, futures: Sequence[Future[Any]]) -> None:
