@@ -8,6 +8,7 @@ import tempfile
 from pathlib import Path
 
 from benchmarks.choice import CHOICE
+from benchmarks.cluster import CLUSTER
 from benchmarks.decide import DECIDE
 from benchmarks.described import DESCRIBED
 from benchmarks.flow import FLOW
@@ -22,7 +23,7 @@ from benchmarks.unload import UNLOAD
 
 ALL = {
     **PREPARE, **LOADS, **CHOICE, **SWEEPS, **DECIDE, **FORETOLD, **FLOW, **DESCRIBED, **UNLOAD,
-    **LAKE, **SCANS,
+    **LAKE, **SCANS, **CLUSTER,
 }  # fmt: skip
 
 

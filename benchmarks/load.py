@@ -35,11 +35,12 @@ def made_parts(folder: Path, scale: float) -> tuple[Path, Path, int]:
 
 
 def loading(
-    folder: Path, parts: Path, target: str, streams: int, watch: bool = False, at: str = ""
-) -> Callable[[], Timed]:
+    folder: Path, parts: Path, target: str, streams: int, watch: bool = False, at: str = "",
+    more: Sequence[object] = (),
+) -> Callable[[], Timed]:  # fmt: skip
     """Loads into a table that is not there yet; what earlier loads left is removed untimed.
 
-    Where the target is a description, `at` is the URL of what it describes.
+    Where the target is a description, `at` is the URL of what it describes; `more` are words.
     """
 
     def load() -> Timed:
@@ -48,7 +49,8 @@ def loading(
         session.notes.forget(TABLE)
         session.commit()
         session.close()
-        words = ("--to", target, "--table", TABLE, "--streams", streams, "--batch-rows", 200_000)
+        words = ("--to", target, "--table", TABLE, "--streams", streams, "--batch-rows", 200_000,
+                 *more)  # fmt: skip
         return run(splarn("load", parts, *words, "--json"), folder, _servers(at or target), watch)
 
     return load

@@ -11,6 +11,8 @@ from typing import Any
 
 from splarn.core.errors import OutsideError, RequestError
 
+LOOPBACK = "127.0.0.1"
+
 
 def need_packages() -> None:
     """Raises RequestError where what stand-ins need is not installed."""
@@ -22,7 +24,7 @@ def need_packages() -> None:
         )
 
 
-def server_for(application: Any, port: int) -> tuple[Any, socket.socket]:
+def server_for(application: Any, port: int, host: str = LOOPBACK) -> tuple[Any, socket.socket]:
     """A server of an ASGI application and the socket it will listen on; port 0 is any free one.
 
     Raises RequestError without the packages, OutsideError when the port is taken.
@@ -34,7 +36,7 @@ def server_for(application: Any, port: int) -> tuple[Any, socket.socket]:
     listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
-        listening.bind(("127.0.0.1", port))
+        listening.bind((host, port))
     except OSError as error:
         listening.close()
         raise OutsideError(
@@ -45,15 +47,15 @@ def server_for(application: Any, port: int) -> tuple[Any, socket.socket]:
 
 
 @contextmanager
-def served(application: Any, port: int = 0) -> Iterator[str]:
+def served(application: Any, port: int = 0, host: str = LOOPBACK) -> Iterator[str]:
     """The address of an application that another thread serves meanwhile."""
-    server, listening = server_for(application, port)
+    server, listening = server_for(application, port, host)
     thread = threading.Thread(target=server.run, kwargs={"sockets": [listening]}, daemon=True)
     thread.start()
     try:
         while not server.started and thread.is_alive():
             thread.join(0.01)
-        yield f"http://127.0.0.1:{listening.getsockname()[1]}"
+        yield f"http://{host}:{listening.getsockname()[1]}"
     finally:
         server.should_exit = True
         thread.join(10)

@@ -14,6 +14,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from splarn.core.cluster.allocation import give_freed_memory_back, keep_freed_memory
 from splarn.core.cluster.reaching import Reach
 from splarn.core.cluster.sealing import Sealed, sealed, unsealed
 from splarn.core.cluster.usage import memory_now, of_this_process
@@ -101,6 +102,8 @@ def welcome(sent: Sealed) -> tuple[str, ...]:
     with _guard:
         before = _sessions.get(sent.session)
         met = set() if before is None else before.met
+        if not _sessions:
+            keep_freed_memory()
         _sessions[sent.session] = _Session(letter, time.monotonic(), met)
     return ()
 
@@ -128,6 +131,8 @@ def farewell(session: str) -> None:
     """Forgets a session with all that it brought."""
     with _guard:
         known = _sessions.pop(session, None)
+        if known is not None and not _sessions:
+            give_freed_memory_back()
         _let_go.difference_update([one for one in _let_go if one[0] == session])
     if known is not None:
         secrets.take_back(known.letter.names)

@@ -98,7 +98,7 @@ def _local(where: str) -> Joined:
         raise RequestError(f"{where!r} is no number of workers: write local:4.")
     try:
         cluster = start(
-            n_workers=int(count), threads_per_worker=1, processes=True, dashboard_address=None,
+            n_workers=int(count), threads_per_worker=1, processes=True, dashboard_address=":0",
             silence_logs=50, host="127.0.0.1",
         )  # fmt: skip
         client = make(cluster, timeout=TIMEOUT, set_as_default=False)

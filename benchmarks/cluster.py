@@ -1,0 +1,144 @@
+"""Benchmarks of a cluster: against the pools of this machine, and of one host against four."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from benchmarks.data import one_file
+from benchmarks.hosts import Hosts, able
+from benchmarks.load import made_parts
+from benchmarks.measure import Row, Timed, compare, run, splarn
+
+POSTGRESQL = "postgresql://postgres@127.0.0.1:5432/postgres"
+# A line so slow that one core is idle behind it, in bytes a second.
+LINE = 4e6
+PARTS = 10_000
+
+
+def here(folder: Path, repeats: int, scale: float) -> list[Row]:
+    """The same work by two workers of a cluster on this machine and by two of its own pool."""
+    path, layout = one_file(folder, 500e6 * scale)
+    parts, _, size = made_parts(folder, scale)
+    from benchmarks.load import loading
+
+    rows = list[Row]()
+    for what, words in (
+        ("shape into zstd", ("--codec", "zstd:1", "--part-size", "16MiB")),
+        ("shape into Parquet", ("--format", "parquet", "--part-size", "16MiB", "--rejects", "bad")),
+    ):
+
+        def shaped(*where: str, words: tuple[str, ...] = words) -> Callable[[], Timed]:
+            def go() -> Timed:
+                shutil.rmtree(folder / "out", ignore_errors=True)
+                made = run(splarn("shape", path, "--layout", layout, "--into", folder / "out",
+                                  "--workers", 2, *words, "--json", *where), folder)  # fmt: skip
+                return _worked(made)
+
+            return go
+
+        rows += compare(f"{what}, two workers of a cluster here", "two of its own pool",
+                        shaped("--cluster", "local:2"), shaped(), repeats, 0.87,
+                        path.stat().st_size)  # fmt: skip
+    plain = loading(folder, parts, POSTGRESQL, 2)
+
+    def far() -> Timed:
+        return _worked(loading(folder, parts, POSTGRESQL, 2, more=("--cluster", "local:2"))())
+
+    rows += compare("load into PostgreSQL, two workers of a cluster here", "two of its own pool",
+                    far, lambda: _worked(plain()), repeats, 0.87, size)  # fmt: skip
+    return rows
+
+
+def _worked(timed: Timed) -> Timed:
+    """By the work's own seconds: what a cluster's start takes is told by `overhead`."""
+    from dataclasses import replace
+
+    document = json.loads(timed.said.strip().splitlines()[-1])
+    return replace(timed, seconds=float(document["seconds"]))
+
+
+def overhead(folder: Path, repeats: int, scale: float) -> list[Row]:
+    """What a part costs beside its work, and what joining does; said, since no ratio tells it."""
+    from splarn.core.cluster.pool import Cluster
+    from splarn.core.work.lanes import label_of
+
+    count = int(PARTS * scale)
+    for _ in range(min(repeats, 2)):
+        joining = _clock()
+        cluster = Cluster("local:2")
+        joined = joining()
+        try:
+            working = _clock()
+            done = sum(1 for _ in cluster.pool(None).as_done(label_of, range(count)))
+            seconds = working()
+        finally:
+            cluster.close()
+        print(
+            f"{done:,} parts without work took {seconds:.1f} s on two workers, "
+            f"{seconds / done * 1e3:.2f} ms a part; two workers were there after {joined:.1f} s.",
+            file=sys.stderr,
+        )
+    return []
+
+
+def _clock() -> Callable[[], float]:
+    from time import perf_counter
+
+    begun = perf_counter()
+    return lambda: perf_counter() - begun
+
+
+def hosts(folder: Path, repeats: int, scale: float) -> list[Row]:
+    """Shaping out of a store and shipping into it: four hosts whose lines hold them up, and one."""
+    if not able():
+        print("hosts: networks of one's own need the rights of root.", file=sys.stderr)
+        return []
+    path, layout = one_file(folder, 160e6 * scale)
+    home = folder / "hosts"
+    source = home / "store" / "source"
+    source.mkdir(parents=True, exist_ok=True)
+    shutil.copy(path, source / "passages.csv")
+    size = path.stat().st_size
+    rows = list[Row]()
+    with Hosts(home, 4, LINE) as four:
+        where = ("--cluster", four.scheduler, "--json")
+
+        def shaped(workers: int) -> Callable[[], Timed]:
+            def go() -> Timed:
+                shutil.rmtree(home / "parts", ignore_errors=True)
+                return _worked(run(splarn(
+                    "shape", f"{four.store}/source/passages.csv", "--layout", layout, "--into",
+                    home / "parts", "--part-size", f"{max(int(size / 32), 65536)}", "--workers",
+                    workers, *where,
+                ), home))  # fmt: skip
+
+            return go
+
+        def shipped(streams: int) -> Callable[[], Timed]:
+            def go() -> Timed:
+                shutil.rmtree(home / "store" / "sent", ignore_errors=True)
+                return _worked(run(splarn(
+                    "ship", home / "parts", "--to", f"{four.store}/sent", "--streams", streams,
+                    *where,
+                ), home))  # fmt: skip
+
+            return go
+
+        line = f"lines of {LINE / 1e6:.0f} MB/s each"
+        rows += compare("shape out of a store, four hosts", f"one host, {line}", shaped(4),
+                        shaped(1), repeats, 3.5, size)  # fmt: skip
+        rows += compare("ship into a store, four hosts", f"one host, {line}", shipped(4),
+                        shipped(1), repeats, 3.5, size)  # fmt: skip
+    return rows
+
+
+CLUSTER: dict[str, Callable[[Path, int, float], Any]] = {
+    "cluster": here,
+    "overhead": overhead,
+    "hosts": hosts,
+}
