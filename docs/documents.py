@@ -174,9 +174,23 @@ SHARED: dict[str, Shape] = {
         "bytes": "number Unpacked.", "rows": "number About.",
         "error": "number By what share it may be off.",
     },
+    "fixed": {
+        "machines": "integer That it has.", "slots": "integer At work at once.",
+        "described": "text Its machines and workers.",
+        "join_seconds": "number Until workers were found to be of use.",
+        "part_seconds": "number Until a worker that ended a part has another.",
+    },
     "foretold": {
         "volume": "$volume", "times_tried": "number Over the largest trial.",
-        "forecasts": ["$forecast"],
+        "forecasts": ["$forecast"], "by_machines?": ["$forecast_of_machines"],
+    },
+    "forecast_of_machines": {
+        "configuration": "$configuration", "machines": "integer How many.",
+        "seconds": "$span", "cost": "$span", "phases": "$phases", "cost_items": "$items",
+        "overlapped": "$span", "in_turn": "$span",
+        "extrapolated": "boolean Whether it reaches beyond the trials.",
+        "extrapolated_levers": ["text A lever in which it does."],
+        "on_frontier": "boolean Whether none is both faster and cheaper.",
     },
     "planned_kind": {
         "name": "text Of the kind.", "files": "integer How many.", "bytes": "integer On disk.",
@@ -430,7 +444,7 @@ DOCUMENTS: dict[str, Shape] = {
             "seconds": "number At the same time.", "in_turn": "number One after the other.",
         },
         "ceilings?": [{"*": "any How near a phase came to what the machine can do."}],
-        "readers?": "$readings",
+        "readers?": "$readings", "cluster?": "$fixed",
         "trials": ["$trial"], "stopped_because": "text Why it ended.",
         "trial_seconds": "number Of all trials.", "elapsed": "number Of the command.",
         "left_out": "$left_out", "tiers": [{"*": "any What each tier took and cost."}],
@@ -470,6 +484,7 @@ DOCUMENTS: dict[str, Shape] = {
         "currency": "text Of costs.", "configurations?": "integer In the space.",
         "volume?": "$volume", "times_tried?": "number Over the largest trial.",
         "forecasts": ["$forecast"], "volumes?": ["$foretold"], "scans?": "$scans",
+        "by_machines?": ["$forecast_of_machines"],
         "explained?": {
             "configuration": "$configuration",
             "causes": [{

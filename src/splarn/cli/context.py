@@ -262,7 +262,7 @@ class Context(Where):
         Where there is a depot, parts are shipped by one stream and by four if nothing is said.
         """
         from splarn.core.tuning.configuration import LEVERS, Space
-        from splarn.core.tuning.possible import rules_of_parts
+        from splarn.core.tuning.possible import rules_of_parts, rules_of_work
 
         kept = {
             name: [
@@ -280,7 +280,7 @@ class Context(Where):
         if depot and sent not in choices and kept[sent] == list(LEVERS[sent].defaults):
             kept[sent] = [1, 4]
         space = Space.of({**kept, **choices}, format)
-        return space.without(rules_of_parts(space, depot))
+        return space.without([*rules_of_parts(space, depot), *rules_of_work(space)])
 
     def limits(self, deadline: str | None, budget: float | None, confidence: str | None) -> Limits:
         """The limits that options and job file set."""

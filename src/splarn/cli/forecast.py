@@ -122,6 +122,7 @@ def forecast(
     from splarn.cli.charts import show_streams
     from splarn.cli.context import Context
     from splarn.cli.learned import learn, require_sweep, say_learned, say_volume
+    from splarn.cli.machines import show_machines
     from splarn.cli.misuse import if_any, read
     from splarn.cli.scans import asked_by, tell_of_table, tell_scans
     from splarn.core.errors import RequestError
@@ -197,9 +198,21 @@ def forecast(
                 out, forecasts[0], space.values["load_streams"],
                 lambda every: foretell(learned.model, every, wanted[0], prices, supposed),
             )  # fmt: skip
+        by_machines = show_machines(
+            out,
+            space,
+            lambda few, one=one: next(  # type: ignore[misc]
+                iter(_told(learned.model, few, one, prices, supposed, "time", where or (), 1)[0]),
+                None,
+            ),
+            entry.document.get("cluster"),
+            lambda each, one=one: one.bytes / each.configuration.part_size,  # type: ignore[misc]
+            prices.currency,
+        )
         say_volume(out, one)
         documents.append(
             {
+                **({"by_machines": by_machines} if by_machines else {}),
                 "volume": {"bytes": one.bytes, "rows": one.rows, "error": one.error},
                 "times_tried": times,
                 "forecasts": [each.as_json() for each in forecasts],

@@ -119,6 +119,7 @@ def sweep(
     from splarn.cli.costs import show_tiers
     from splarn.cli.learned import say_volume
     from splarn.cli.load import say_restored
+    from splarn.cli.machines import say_fixed
     from splarn.cli.sweeping import (
         Watched,
         require_enough,
@@ -259,6 +260,8 @@ def sweep(
         if request.readers:
             decision |= show_readers(out, trials, request.readers)
         say_caches(out, cold, taken.bytes)
+        if pools.away is not None:
+            decision["cluster"] = say_fixed(out, dict(pools.away.fixed()))
         made.end(stopped, decision)
     out.document(
         {

@@ -57,11 +57,7 @@ class Crew:
     @property
     def threads(self) -> int:
         """Calls that may be at work at once, on all machines together."""
-        by_machine: dict[str, int] = {}
-        for worker in self.fit.values():
-            by_machine[worker.machine] = by_machine.get(worker.machine, 0) + worker.threads
-        most = self.per_machine
-        return sum(min(one, most) if most else one for one in by_machine.values())
+        return self.capacity()
 
     @property
     def machines(self) -> int:
@@ -215,8 +211,28 @@ class Crew:
             reason = next(iter(self.unfit.values()))
             raise RequestError(f"{_who(self.unfit)} {reason}.")
 
-    def room(self, ahead: int) -> Worker | None:
-        """The worker that has the most to give, None where all are busy enough."""
+    def capacity(self, machines: int | None = None) -> int:
+        """Calls that may be at work at once on so many of the machines, on all if None."""
+        here = self._first(machines)
+        by_machine: dict[str, int] = {}
+        for worker in list(self.fit.values()):
+            if here is None or worker.machine in here:
+                by_machine[worker.machine] = by_machine.get(worker.machine, 0) + worker.threads
+        most = self.per_machine
+        return sum(min(one, most) if most else one for one in by_machine.values())
+
+    def _first(self, machines: int | None) -> set[str] | None:
+        """The machines of which only so many are to work; None where all may."""
+        if machines is None:
+            return None
+        return set(sorted({one.machine for one in self.fit.values()})[:machines])
+
+    def room(self, ahead: int, machines: int | None = None) -> Worker | None:
+        """The worker that has the most to give, None where all are busy enough.
+
+        Only so many of the `machines` are given something, all if None.
+        """
+        here = self._first(machines)
         busy: dict[str, int] = {}
         for worker in self.fit.values():
             busy[worker.machine] = busy.get(worker.machine, 0) + len(worker.calls)
@@ -224,7 +240,7 @@ class Crew:
         most = self.per_machine
         for worker in self.fit.values():
             held = len(worker.calls)
-            if not worker.ready:
+            if not worker.ready or (here is not None and worker.machine not in here):
                 continue
             if held >= worker.threads + (0 if most else ahead):
                 continue

@@ -75,6 +75,7 @@ class Limit:
     """How many workers of one pool are at work at once, and the calls that wait for one."""
 
     most: int
+    machines: int | None = None
     waiting: deque[Placed] = field(default_factory=deque)
     running: set[Handed] = field(default_factory=set)
     seconds: deque[float] = field(default_factory=lambda: deque(maxlen=30))
@@ -107,9 +108,9 @@ class Dispatcher:
         self._thread = threading.Thread(target=self._work, daemon=True, name="splarn-dispatch")
         self._thread.start()
 
-    def limit(self, most: int) -> Limit:
+    def limit(self, most: int, machines: int | None) -> Limit:
         """A new limit for a pool."""
-        made = Limit(most)
+        made = Limit(most, machines)
         self._do(lambda: self._limits.append(made))
         return made
 
@@ -177,7 +178,7 @@ class Dispatcher:
         ahead = 1 if limit.together > 1 and limit.most >= crew.threads else 0
         if len(limit.running) >= limit.most + ahead * len(crew.fit):
             return None
-        return crew.room(ahead)
+        return crew.room(ahead, limit.machines)
 
     def _next(self, limit: Limit) -> list[Placed]:
         """The calls that are handed over next, of which some worker's share is left for others."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future
 from pathlib import Path
@@ -20,12 +21,16 @@ from splarn.core.work.pool import Futures, Result, Task
 from splarn.core.work.progress import Lane, Progress
 from splarn.version import __version__
 
+# Calls without work by which it is measured what handing one over takes.
+HANDED = 11
+
 
 class Cluster:
     """A session with a cluster, from when it is joined until it is closed; see Away."""
 
     def __init__(self, where: str, per_machine: int | None = None) -> None:
         """Raises RequestError for what is no cluster or differs, OutsideError for none."""
+        begun = time.perf_counter()
         self._joined = join(where)
         self._beacons = Beacons()
         try:
@@ -35,6 +40,7 @@ class Cluster:
             self._joined.close()
             raise
         self._dispatcher: Dispatcher | None = None
+        self.joined = time.perf_counter() - begun
 
     @property
     def place(self) -> str:
@@ -86,18 +92,44 @@ class Cluster:
         self.crew.reach = reach
         self.crew.renew()
 
-    def pool(self, workers: int | None) -> Pooled:
+    @property
+    def machines(self) -> int:
+        """See Away."""
+        return self.crew.machines
+
+    def capacity(self, machines: int) -> int:
+        """See Away."""
+        return self.crew.capacity(machines)
+
+    def pool(self, workers: int | None, machines: int | None = None) -> Pooled:
         """See Away."""
         if self._dispatcher is None:
             self._dispatcher = Dispatcher(self.crew)
         most = self.slots if workers is None else workers
-        return Pooled(self._dispatcher, most)
+        return Pooled(self._dispatcher, most, machines)
 
     def told(self) -> str:
         """What it is, in words."""
         crew = self.crew
         machines = "" if crew.machines < 2 else f" on {plural(crew.machines, 'machine')}"
         return f"{plural(len(crew.fit), 'worker')}{machines} of {self.place}"
+
+    def fixed(self) -> dict[str, float | int | str]:
+        """What a cluster costs whatever is done on it: seconds to join it, seconds until a worker
+        that has ended a part has another; with its size.
+        """
+        one, took = self.pool(1), []
+        for _ in range(HANDED):
+            begun = time.perf_counter()
+            list(one.map(label_of, [0]))
+            took.append(time.perf_counter() - begun)
+        return {
+            "machines": self.machines,
+            "slots": self.slots,
+            "described": self.described,
+            "join_seconds": self.joined,
+            "part_seconds": sorted(took)[HANDED // 2],
+        }
 
     def notes(self) -> list[str]:
         """What should be known of it, in sentences."""
@@ -135,10 +167,10 @@ class Pooled(Futures):
 
     apart = True
 
-    def __init__(self, dispatcher: Dispatcher, workers: int) -> None:
+    def __init__(self, dispatcher: Dispatcher, workers: int, machines: int | None = None) -> None:
         super().__init__(workers, None)
         self._dispatcher = dispatcher
-        self._limit = dispatcher.limit(workers)
+        self._limit = dispatcher.limit(workers, machines)
         # Enough that short ones can be handed over many together.
         self._at_once = 4 * workers + 200
         # Of each watcher the calls that it is told of.

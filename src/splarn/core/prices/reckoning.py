@@ -30,7 +30,8 @@ class Stretch:
 class Usage:
     """What a piece of work used. `stored` are bytes in a depot, `moved` bytes sent or fetched.
 
-    `machine` are seconds of the loading machine; `scanned` bytes that the engine read.
+    `machine` are seconds of the loading machine, of all together where there are several; `scanned`
+    bytes that the engine read.
     """
 
     compute: tuple[Stretch, ...] = ()

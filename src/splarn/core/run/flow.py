@@ -158,6 +158,7 @@ def run_plan(
     refuse_changed(plan, open_engine)
     configuration, engine = plan.configuration, open_engine()
     # Worker processes start before the clock does, as they did for the trials.
+    pools = pools.on(configuration.machines)
     workers = pools.threads(configuration.workers, "shape")
     course = Course(configuration.load_streams) if steering is None else steering.course
     streams = pools.streams(course.most, engine)
@@ -314,7 +315,9 @@ def _told(
     busy = sum(phases.get(phase, 0.0) for phase in BUSY_PHASES)
     tier = plan.configuration.tier
     compute = record.compute or (Stretch(tier, busy),)
-    usage = replace(record.usage(tier), compute=compute, machine=seconds)
+    usage = replace(
+        record.usage(tier), compute=compute, machine=seconds * plan.configuration.machines
+    )
     if bringing.landing is not None and not bringing.landing.read_here:
         of_sent = ShipRecord(bringing.landing.place, tuple(bringing.sent), 0.0, True).usage()
         usage = replace(

@@ -76,7 +76,7 @@ def costs_of(
     unit = reckon(prices, used)
     return {
         "compute": _compute(table, seconds, prices, traffic, resting_tier),
-        "machine": total * unit.machine,
+        "machine": total * unit.machine * columns.machines,
         "storage": packed * unit.storage,
         "requests": columns.parts * unit.requests,
         "transfer": packed * unit.transfer,

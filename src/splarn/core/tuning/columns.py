@@ -73,6 +73,7 @@ KINDS: dict[str, tuple[tuple[str, ...], Callable[..., str]]] = {
     "codec": (("packing",), lambda packing: str(packing.codec)),
     "format": (("format",), str),
     "way": (tuple(LOAD_LEVERS), shown_way),
+    "machines": (("machines",), str),
 }
 # The values of each kind that a model knows.
 Known = dict[str, tuple[str, ...]]
@@ -116,6 +117,7 @@ class Columns:
     shaped: Filled
     shipped: Filled
     loaded: Filled
+    machines: Floats
     resized: Floats  # Whether the compute has another size than at rest.
     total_mb: Floats
     total_rows: Floats
@@ -328,6 +330,7 @@ def columns_of(
         # Where no depot is named, a target that takes files is sent them by its own streams.
         shipped=filled(("transfer_streams", "load_streams"), lambda own, load: int(own or load)),
         loaded=filled(("load_streams", "tier", "batch_rows"), slots, loading=True),
+        machines=table.number("machines"),
         resized=number(*table.each(("tier",), lambda tier: facts.resting_tier not in (None, tier))),
         total_mb=size / MB,
         total_rows=rows,

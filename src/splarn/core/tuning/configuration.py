@@ -100,6 +100,16 @@ class Configuration(LoadLevers):
     tier: str = lever(
         "tier", "Compute sizes, as u1,u5,u20.", metavar="NAMES", default="u1", defaults=("u1",)
     )
+    machines: int = lever(
+        "machines",
+        "How many machines of a cluster share the work, as 1,2,4.",
+        default=1,
+        metavar="COUNTS",
+        read=parse_count,
+        defaults=(1,),
+        least=1,
+        unsaid=1,
+    )
 
     def as_json(self) -> dict[str, Any]:
         """All levers under their stable keys."""
@@ -139,7 +149,7 @@ class Configuration(LoadLevers):
         usual = (
             f"{self.show('part_size')} parts", f"{form}{self.packing}",
             plural(self.workers, "worker"), *sent, plural(self.load_streams, "stream"), batch,
-            self.tier,
+            self.tier, *([plural(self.machines, "machine")] if self.machines > 1 else []),
         )  # fmt: skip
         return ", ".join((*usual, *self.unusual()))
 

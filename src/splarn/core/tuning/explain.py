@@ -8,7 +8,7 @@ import numpy as np
 
 from splarn.core.tuning.columns import Floats, Table, Volume
 from splarn.core.tuning.configuration import Configuration
-from splarn.core.tuning.laws import CORES
+from splarn.core.tuning.laws import CORES, FED, LINE
 from splarn.core.tuning.model import Model, PhaseFit
 
 # The log of a parameter that takes no time, and of one that never holds anything up.
@@ -22,6 +22,8 @@ DRAWS, SEED = 400, 21
 CAUSES: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
     "shape": (
         ("workers slowing one another", ("contention", "coherency")),
+        ("each machine's own line", (LINE,)),
+        ("the line that the store has for all", ("store's line s a MB",)),
         ("packing", ("packing s a MB",)),
         ("reading and cutting", ("cutting s a MB",)),
         ("each part, beside its bytes", ("overhead s a part",)),
@@ -29,6 +31,7 @@ CAUSES: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
     ),
     "ship": (
         ("senders slowing one another", ("contention", "coherency")),
+        ("each machine's own line", (LINE,)),
         ("the line that all senders share", ("line s a packed MB",)),
         ("bytes over one sender's line", ("sending s a packed MB",)),
         ("each part, beside its bytes", ("s a part",)),
@@ -41,6 +44,8 @@ CAUSES: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
     ),
     "load": (
         ("streams slowing one another", ("contention", "coherency", CORES, "crowding")),
+        ("streams of one machine slowing one another", (FED,)),
+        ("each machine's own line", (LINE,)),
         ("what all streams share", ("shared s a MB", "line s a packed MB")),
         ("the table growing", ("growth",)),
         ("making batches durable", ("s a commit",)),
@@ -59,14 +64,17 @@ CAUSES: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
 SAYINGS: dict[str, dict[str, str]] = {
     "shape": {
         "overhead s a part": "making a part costs {} beside its bytes",
-        "contention": "each further worker slows all by {}",
+        "contention": "each further worker on a machine slows all there by {}",
+        LINE: "a machine's line takes {} for a MB",
+        "store's line s a MB": "the store takes {} for a MB, whoever asks",
         "cutting s a MB": "reading and cutting takes {} a MB",
     },
     "ship": {
         "s a part": "sending a part costs {} beside its bytes",
         "sending s a packed MB": "one sender takes {} for a packed MB",
         "line s a packed MB": "all senders together take no less than {} for a packed MB",
-        "contention": "each further sender slows all by {}",
+        "contention": "each further sender on a machine slows all there by {}",
+        LINE: "a machine's line takes {} for a packed MB",
     },
     "size": {"there and back s": "giving the compute its size and back takes {}"},
     "queue": {"start s": "a load waits {} to be let in"},
@@ -77,6 +85,8 @@ SAYINGS: dict[str, dict[str, str]] = {
         "pulling s a packed MB": "a stream takes {} to fetch a packed MB",
         "contention": "each further stream slows all by {}",
         CORES: "the target serves {} streams at full speed",
+        FED: "a machine feeds {} streams at full speed",
+        LINE: "a machine's line takes {} for a packed MB",
         "shared s a MB": "all streams together take no less than {} for a MB",
         "line s a packed MB": "a packed MB takes the line, shared by all streams, {}",
     },
@@ -91,6 +101,7 @@ TELLS = {
     "overhead s a part": "part sizes", "s a part": "part sizes", "unpacking s a MB": "codecs",
     "pulling s a packed MB": "codecs", "packing s a MB": "codecs",
     "line s a packed MB": "codecs and load streams", "shared s a MB": "load streams",
+    LINE: "machines", FED: "machines", "store's line s a MB": "machines",
 }  # fmt: skip
 # What works at once in each phase.
 AT_ONCE = {"shape": "workers", "ship": "transfer streams"}
@@ -133,7 +144,7 @@ def causes(model: Model, configuration: Configuration, volume: Volume) -> list[C
         for words, names in CAUSES[fitted.law.phase.name]:
             for name in names:
                 first, count, _ = fitted.law.slots[name]
-                theta[first : first + count] = ENDLESS if name == CORES else NONE
+                theta[first : first + count] = ENDLESS if name in (CORES, FED) else NONE
             after = _seconds(fitted, columns, theta)
             found.append(Cause(fitted.law.phase.name, words, max(before - after, 0.0)))
             before = after
@@ -159,7 +170,7 @@ def findings(model: Model) -> list[Finding]:
             for place in range(first, first + count):
                 low, median, high = np.exp(np.quantile(draws[:, place], [0.05, 0.5, 0.95])).tolist()
                 told = float(draws[:, place].std()) < UNTOLD * float(fitted.law.spread[place])
-                unit = "share" if name == "contention" else "count" if name == CORES else "s"
+                unit = "share" if name == "contention" else "count" if name in (CORES, FED) else "s"
                 found.append(
                     Finding(
                         fitted.law.phase.name, words, low, median, high, unit, told,

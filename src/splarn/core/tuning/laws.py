@@ -22,9 +22,13 @@ from splarn.core.tuning.columns import Columns, Floats, Known
 LEAST = 1e-6
 # How sharply one limit takes over from another, and how many spreads above its centre one holds.
 SHARPNESS = 24
+TINY = 1e-30
 BINDS = 1.5
 # How many streams the target's processors serve before they wait for one another.
 CORES = "streams at full speed"
+# What each machine of a cluster can do: bytes over its line, and streams that it feeds. Where all
+# trials ran on one machine these are no limits of their own.
+LINE, FED = "line of a machine s a MB", "streams a machine feeds"
 # Rows of which a table is small, for what grows with it.
 SMALL = 1e6
 
@@ -35,7 +39,8 @@ class Parameter:
 
     `centre` is what a small machine does; a `spread` (of the log) of 1.5 and more says that a
     factor of ten either way would be no surprise. With a `per`, each value of that kind has one
-    of its own; `where_several` leaves it at 1 where there is only one.
+    of its own; `where_several` leaves it at 1 where there is only one. One that is `far` matters
+    only where trials ran on several machines, and is `neutral` otherwise.
     """
 
     name: str
@@ -43,9 +48,13 @@ class Parameter:
     spread: float
     per: str = ""
     where_several: bool = False
+    far: bool = False
+    neutral: float = 1.0
 
     def members(self, known: Known) -> tuple[str, ...]:
         """The names of its values."""
+        if self.far and set(known.get("machines", ())) <= {"1"}:
+            return ()
         if not self.per:
             return (self.name,)
         values = known[self.per]
@@ -68,7 +77,7 @@ class Values:
         """A parameter; of one with a value for each kind, that of each configuration's kind."""
         first, count, per = self._law.slots[name]
         if not count:
-            return np.ones((1, 1))
+            return np.full((1, 1), self._law.neutral[name])
         values: Floats = self._values[first : first + 1]
         if not per:
             return values
@@ -144,13 +153,20 @@ class Law:
             first += count
         return found
 
+    @cached_property
+    def neutral(self) -> dict[str, float]:
+        """What each parameter is where it has no value."""
+        return {one.name: one.neutral for one in self.phase.parameters}
+
     def starts(self) -> list[Floats]:
         """Where fitting may begin: the prior's centre, and each limit where it holds."""
         starts = [self.centre]
         for name in self.phase.binding:
+            if not self.slots[name][1]:
+                continue
             far = self.centre.copy()
             # Where a limit is what slows, streams slow one another but little.
-            lower = -BINDS if name == CORES else BINDS
+            lower = -BINDS if name in (CORES, FED) else BINDS
             for moved, by in ((name, lower), *((one.name, -BINDS) for one in _USL)):
                 first, count, _ = self.slots[moved]
                 far[first : first + count] += by * self.spread[first : first + count]
@@ -169,24 +185,30 @@ def slowdown(n: Floats, contention: Floats, coherency: Floats) -> Floats:
 
 def larger(one: Floats, other: Floats) -> Floats:
     """The larger of two, smoothly, so that both have a slope: their norm of a high order."""
-    most = np.maximum(one, other)
+    most = np.maximum(np.maximum(one, other), TINY)
     least = np.minimum(one, other)
     return most * (1 + (least / most) ** SHARPNESS) ** (1 / SHARPNESS)
 
 
 def _shape(columns: Columns, of: Values) -> Floats:
     lane = columns.shaped
-    slow = slowdown(lane.busy, of["contention"], of["coherency"])
+    # Those on one machine slow one another.
+    near = np.maximum(lane.busy / columns.machines, 1)
+    slow = slowdown(near, of["contention"], of["coherency"])
     work = of["cutting s a MB"] + of["packing s a MB"] * of["packing here"]
-    return of["start s"] + lane.parts * of["overhead s a part"] + lane.mb * work * slow
+    alone = lane.mb * work * slow
+    lines = columns.total_mb * larger(of[LINE] / columns.machines, of["store's line s a MB"])
+    return of["start s"] + lane.parts * of["overhead s a part"] + larger(alone, lines)
 
 
 def _ship(columns: Columns, of: Values) -> Floats:
     lane = columns.shipped
-    slow = slowdown(lane.busy, of["contention"], of["coherency"])
+    near = np.maximum(lane.busy / columns.machines, 1)
+    slow = slowdown(near, of["contention"], of["coherency"])
     alone = lane.mb * columns.packed * of["sending s a packed MB"] * slow
-    line = columns.total_mb * columns.packed * of["line s a packed MB"]
-    return of["start s"] + lane.parts * of["s a part"] + larger(alone, line)
+    line = larger(of["line s a packed MB"], of[LINE] / columns.machines)
+    whole = columns.total_mb * columns.packed * line
+    return of["start s"] + lane.parts * of["s a part"] + larger(alone, whole)
 
 
 def _size(columns: Columns, of: Values) -> Floats:
@@ -203,6 +225,7 @@ def _load(columns: Columns, of: Values) -> Floats:
     # The more there are at what all share, the worse it is used.
     crowded = 1 + of["crowding"] * (lane.busy - 1)
     slow = larger(free, lane.busy * crowded / of[CORES])
+    slow = larger(slow, lane.busy / columns.machines / of[FED])
     work = lane.rows * of["s a row"] * of["factor"] * of["format"]
     work = work + lane.mb * columns.unpacked * of["unpacking s a MB"] * of["unpacking there"]
     work = work + lane.mb * columns.packed * of["pulling s a packed MB"]
@@ -211,6 +234,7 @@ def _load(columns: Columns, of: Values) -> Floats:
     # What all streams share works through all there is.
     shared = of["shared s a MB"] + of["line s a packed MB"] * columns.packed
     limit = columns.total_mb * shared * crowded
+    limit = larger(limit, columns.total_mb * columns.packed * of[LINE] / columns.machines)
     return lane.parts * of["overhead s a part"] + larger(alone, limit)
 
 
@@ -219,6 +243,7 @@ def _finish(columns: Columns, of: Values) -> Floats:
 
 
 _USL = (Parameter("contention", 0.05, 2.0), Parameter("coherency", 0.001, 2.0))
+_LINE = Parameter(LINE, 0.005, 2.0, far=True, neutral=0.0)
 _WAY = Parameter("factor", 1.0, 0.7, per="way", where_several=True)
 
 # In the order in which they follow one another. Trials of a target that is given rows have no
@@ -226,7 +251,7 @@ _WAY = Parameter("factor", 1.0, 0.7, per="way", where_several=True)
 PHASES = (
     Phase(
         "shape",
-        ("part_size", "format", "packing", "workers"),
+        ("part_size", "format", "packing", "workers", "machines"),
         (
             Parameter("start s", 0.01, 1.5),
             Parameter("overhead s a part", 0.003, 1.5),
@@ -234,23 +259,27 @@ PHASES = (
             Parameter("cutting s a MB", 0.003, 1.5),
             Parameter("packing here", 1.0, 0.7),
             Parameter("packing s a MB", 0.006, 1.5, per="packing"),
+            _LINE,
+            Parameter("store's line s a MB", 0.001, 2.0, far=True, neutral=0.0),
         ),
         _shape,
         rents=False,
+        binding=(LINE, "store's line s a MB"),
     ),
     Phase(
         "ship",
-        ("part_size", "format", "packing", "transfer_streams", "load_streams"),
+        ("part_size", "format", "packing", "transfer_streams", "load_streams", "machines"),
         (
             Parameter("start s", 0.02, 1.5),
             Parameter("s a part", 0.01, 1.5),
             *_USL,
             Parameter("line s a packed MB", 0.001, 2.0),
             Parameter("sending s a packed MB", 0.01, 2.0),
+            _LINE,
         ),
         _ship,
         rents=False,
-        binding=("line s a packed MB",),
+        binding=("line s a packed MB", LINE),
     ),
     Phase("size", ("tier",), (Parameter("there and back s", 2.0, 1.5),), _size, rents=True),
     Phase(
@@ -262,7 +291,16 @@ PHASES = (
     ),
     Phase(
         "load",
-        ("part_size", "format", "packing", "load_streams", "batch_rows", "tier", *LOAD_LEVERS),
+        (
+            "part_size",
+            "format",
+            "packing",
+            "load_streams",
+            "batch_rows",
+            "tier",
+            "machines",
+            *LOAD_LEVERS,
+        ),
         (
             Parameter("overhead s a part", 0.02, 2.0),
             Parameter("s a row", 5e-6, 2.0),
@@ -277,6 +315,8 @@ PHASES = (
             Parameter("pulling s a packed MB", 0.002, 2.0),
             Parameter("growth", 0.001, 1.5),
             Parameter("format", 1.0, 0.7, per="format", where_several=True),
+            _LINE,
+            Parameter(FED, 8.0, 1.0, far=True, neutral=1e12),
             _WAY,
         ),
         _load,
@@ -288,6 +328,8 @@ PHASES = (
             "pulling s a packed MB",
             "overhead s a part",
             "s a commit",
+            LINE,
+            FED,
         ),
     ),
     Phase(

@@ -69,6 +69,7 @@ def places_of(
     number("workers", streams)
     number("load_streams", streams)
     number("transfer_streams", streams)
+    number("machines", streams)
     number("batch_rows", batch)
     if "tier" in levers:
         made, back = table.each(("tier",), lambda tier: max(tier_units(tier), 1))

@@ -9,7 +9,8 @@ from splarn.core.target.levers import LoadLevers
 from splarn.core.target.session import Engine, check_levers
 from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration, Rule, Space
-from splarn.core.units import show_size
+from splarn.core.units import plural, show_size
+from splarn.core.work.pools import Pools
 
 
 def rules_of_parts(space: Space, depot: bool) -> list[Rule]:
@@ -57,6 +58,40 @@ def rules_of_target(space: Space, engine: Engine, tiers: Sequence[str] | None) -
 
 def _rule_of_levers(reason: str, levers: LoadLevers) -> Rule:
     return Rule(reason, lambda one: one.load_levers == levers)
+
+
+def rules_of_machines(space: Space, pools: Pools) -> list[Rule]:
+    """More machines than there are, or more at work than they take, and machines without work."""
+    there = pools.machines
+    rules = []
+    if any(machines > there for machines in space.values["machines"]):
+        what = "this machine is one: give --cluster"
+        if pools.away is not None:
+            what = f"the cluster has {plural(there, 'machine')}"
+        rules.append(Rule(what, lambda one: one.machines > there, ("machines",)))
+    if pools.away is not None:
+        takes = {count: pools.away.capacity(count) for count in space.values["machines"]}
+        rules.append(
+            Rule(
+                "so many machines of the cluster do not take that many workers or streams at once",
+                lambda one: max(one.workers, one.load_streams) > takes[one.machines],
+                ("machines", "workers", "load_streams"),
+            )
+        )
+    return rules
+
+
+def rules_of_work(space: Space) -> list[Rule]:
+    """Machines that would have nothing to do, or less than the others."""
+    if max(space.values["machines"]) == 1:
+        return []
+    return [
+        Rule(
+            "a machine would have no worker and no stream",
+            lambda one: min(one.workers, one.load_streams) < one.machines,
+            ("machines", "workers", "load_streams"),
+        )
+    ]
 
 
 def rules_of_volume(space: Space, tried: Volume, whole: Volume) -> list[Rule]:

@@ -172,6 +172,7 @@ def run_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pools: Po
     """One trial. Its table and parts are removed whatever happens."""
     configuration = plan.configuration
     sample = samples.of(plan.role)
+    pools = pools.on(configuration.machines)
     workers = pools.threads(configuration.workers)
     streams = pools.streams(configuration.load_streams, place.open_engine())
     parts = place.folder / "parts"
@@ -277,6 +278,7 @@ def run_flow_trial(plan: PlannedTrial, samples: Samples, place: TrialPlace, pool
     started = datetime.now(UTC).isoformat(timespec="milliseconds")
     output = _parts_format(configuration, place)
     landing = landing_of(engine.reads_parts, place.open_engine, place.depot())
+    pools = pools.on(configuration.machines)
     making = Making(
         tuple(sample.files), sample.layout, output, parts,
         pools.threads(configuration.workers, "shape"), BadRows(),

@@ -24,7 +24,7 @@ from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.foreseen import FURTHER, Foreseen, by_model
 from splarn.core.tuning.packings import measured
 from splarn.core.tuning.plan import Limits
-from splarn.core.tuning.possible import rules_of_target, rules_of_volume
+from splarn.core.tuning.possible import rules_of_machines, rules_of_target, rules_of_volume
 from splarn.core.tuning.posterior import Aim
 from splarn.core.tuning.readers import require_reading
 from splarn.core.tuning.runner import Budgets, TrialPlace, run_trials
@@ -113,6 +113,7 @@ class Sweep:
         size = size_of(session)
         tiers = None if size is None else size.tiers
         space = request.space.without(rules_of_target(request.space, request.open_engine(), tiers))
+        space = space.without(rules_of_machines(space, pools))
         if request.priced:
             for tier in space.values["tier"]:
                 tier_of(request.prices, tier)

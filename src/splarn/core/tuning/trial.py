@@ -116,7 +116,7 @@ class Trial:
         busy = self.seconds - self.phases.get("shape", 0.0) - self.phases.get("ship", 0.0)
         return Usage(
             self.compute or (Stretch(self.configuration.tier, busy),),
-            self.seconds,
+            self.seconds * self.configuration.machines,
             stored=self.packed_bytes if self.configuration.transfer_streams else 0,
             requests=self.requests,
             moved=self.moved,

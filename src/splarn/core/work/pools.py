@@ -28,12 +28,22 @@ class Away(Protocol):
     def slots(self) -> int:
         """How many calls may be at work at once."""
 
+    def fixed(self) -> Mapping[str, float | int | str]:
+        """What it costs whatever is done on it."""
+
     @property
     def described(self) -> str:
         """What tells it from other clusters and machines, of which times are other times."""
 
-    def pool(self, workers: int | None) -> Pool:
-        """So many of them, all if None."""
+    @property
+    def machines(self) -> int:
+        """How many machines they are on."""
+
+    def capacity(self, machines: int) -> int:
+        """How many may be at work at once on so many of the machines."""
+
+    def pool(self, workers: int | None, machines: int | None = None) -> Pool:
+        """So many of them, all if None, on so many of the machines."""
 
     def used(self) -> Mapping[str, Mapping[str, float]]:
         """What workers on other machines have used so far, by their names; see Gauge."""
@@ -53,7 +63,8 @@ class Pools:
     def __init__(self, inherit: bool = False, away: Away | None = None) -> None:
         self.away = away
         self._inherit = inherit
-        self._far: dict[tuple[str, int], Pool] = {}
+        self._machines: int | None = None
+        self._far: dict[tuple[str, int, int | None], Pool] = {}
         self._open: dict[int, Processes] = {}
         self._threads: dict[tuple[str, int], Threads] = {}
 
@@ -110,10 +121,24 @@ class Pools:
         """How many workers are worth having for so many bytes where nobody says how many."""
         return workers_for(size) if self.away is None else self.away.slots
 
+    def on(self, machines: int) -> Pools:
+        """The same on so many of a cluster's machines; closed with these."""
+        if self.away is None:
+            return self
+        fewer = Pools(away=self.away)
+        fewer._machines, fewer._far = machines, self._far
+        return fewer
+
+    @property
+    def machines(self) -> int:
+        """Machines that work is done on."""
+        return 1 if self.away is None else self.away.machines
+
     def _from_afar(self, away: Away, workers: int, stage: str) -> Pool:
-        if (stage, workers) not in self._far:
-            self._far[stage, workers] = away.pool(workers)
-        return self._far[stage, workers]
+        key = stage, workers, self._machines
+        if key not in self._far:
+            self._far[key] = away.pool(workers, self._machines)
+        return self._far[key]
 
     def close(self) -> None:
         """Ends all workers."""
