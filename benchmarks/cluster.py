@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from benchmarks.data import one_file
+from benchmarks.far import far
 from benchmarks.hosts import Hosts, able
 from benchmarks.load import made_parts
 from benchmarks.measure import Row, Timed, compare, run, splarn
@@ -141,4 +142,5 @@ CLUSTER: dict[str, Callable[[Path, int, float], Any]] = {
     "cluster": here,
     "overhead": overhead,
     "hosts": hosts,
+    "far": far,
 }

@@ -111,7 +111,7 @@ class Hosts:
                     stderr=log,
                     start_new_session=True,
                     cwd=self.folder,
-                )  # fmt: skip
+                )
             )
 
     def _await(self) -> None:

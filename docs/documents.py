@@ -186,6 +186,7 @@ SHARED: dict[str, Shape] = {
     },
     "forecast_of_machines": {
         "configuration": "$configuration", "machines": "integer How many.",
+        "held_up_by": "text? What is shared and holds it up.",
         "seconds": "$span", "cost": "$span", "phases": "$phases", "cost_items": "$items",
         "overlapped": "$span", "in_turn": "$span",
         "extrapolated": "boolean Whether it reaches beyond the trials.",

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from benchmarks import far
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -18,6 +19,7 @@ from splarn.core.source.codecs import Packing
 from splarn.core.tuning.columns import Volume
 from splarn.core.tuning.configuration import Configuration, Space
 from splarn.core.tuning.design import design
+from splarn.core.tuning.explain import held_up
 from splarn.core.tuning.fit import fit_model
 from splarn.core.tuning.forecast import Forecast, Span, forecast
 from splarn.core.tuning.frontier import on_frontier
@@ -354,3 +356,33 @@ def test_configurations_survive_json_and_spaces_refuse_nonsense() -> None:
     for wrong in ({"part_size": (10,)}, {"load_streams": (0,)}, {"packing": ()}):
         with pytest.raises(RequestError):
             Space.of({**SPACE.values, **wrong})
+
+
+@pytest.mark.parametrize("name", list(far.WORLDS))
+def test_machines_are_a_lever_whose_limits_are_found_out(name: str) -> None:
+    world = far.WORLDS[name]
+    model = far.learnt(world, seed=3)
+    volume = Volume(far.WHOLE / 50, far.WHOLE / 50 / far.ROW)
+    told = forecast(model, [far.configured(one) for one in (1, 2, 4, 8)], volume, far.PRICES)
+    for one in told:
+        truth = far.load(world, one.configuration, volume.bytes, np.random.default_rng(5))
+        # Of eight, twice as many as were tried, it is only told what they take at the most.
+        low = 0.0 if one.configuration.machines == 8 else 0.95 * one.in_turn.low
+        assert low <= truth.seconds <= 1.05 * one.in_turn.high
+        hours = one.seconds.median / 3600 * one.configuration.machines
+        assert one.costs["machine"] == pytest.approx(hours * 0.4, rel=0.05)
+    # Four machines are what was tried: there it is known what holds them up.
+    found = held_up(model, far.configured(4), volume)
+    assert (found == "each machine's own line") == (name == "thin lines of machines")
+
+
+def test_one_machine_is_foretold_as_if_there_were_no_others() -> None:
+    random = np.random.default_rng(4)
+    alone = [
+        far.load(far.Far(), far.configured(1, part, threads), far.SAMPLE / 10, random)
+        for part in (16, 64)
+        for threads in (1, 2)
+        for _ in range(2)
+    ]
+    model = fit_model(alone)
+    assert not any("machine" in name for one in model.phases for name in one.law.names)

@@ -127,6 +127,7 @@ def forecast(
     from splarn.cli.scans import asked_by, tell_of_table, tell_scans
     from splarn.core.errors import RequestError
     from splarn.core.tuning.columns import Table
+    from splarn.core.tuning.explain import held_up
     from splarn.core.tuning.forecast import forecast as foretell
     from splarn.core.tuning.volume import volume_like, volume_of
     from splarn.core.tuning.whatif import WhatIf, parse_shares
@@ -207,6 +208,7 @@ def forecast(
             ),
             entry.document.get("cluster"),
             lambda each, one=one: one.bytes / each.configuration.part_size,  # type: ignore[misc]
+            lambda each, one=one: held_up(learned.model, each.configuration, one),  # type: ignore[misc]
             prices.currency,
         )
         say_volume(out, one)

@@ -34,12 +34,14 @@ def show_machines(
     fastest: Callable[[Table], Forecast | None],
     fixed: Mapping[str, Any] | None,
     parts: Callable[[Forecast], float],
+    held_up: Callable[[Forecast], str],
     currency: str,
 ) -> list[dict[str, Any]]:
     """For each number of machines what the fastest configuration with it takes and costs.
 
-    `fixed` is what a sweep measured of the cluster, `parts` how many a configuration makes. Says
-    where one machine does it as fast. Empty where there is one number only.
+    `fixed` is what a sweep measured of the cluster, `parts` how many a configuration makes,
+    `held_up` what is shared and holds it up. Says where one machine does it as fast. Empty where
+    there is one number only.
     """
     from splarn.core.tuning.columns import Table
 
@@ -58,8 +60,7 @@ def show_machines(
     for one in told:
         configuration, seconds = one.configuration, one.seconds
         paid = configuration.machines * seconds.median / 3600
-        longest = one.binding_phase
-        share = one.phases[longest] / max(sum(one.phases.values()), 1e-9)
+        by = held_up(one)
         rows.append(
             (
                 str(configuration.machines),
@@ -67,16 +68,18 @@ def show_machines(
                 f"{show_duration(seconds.low)} – {show_duration(seconds.high)}",
                 f"{one.cost.median:,.2f}" if one.cost.median else "",
                 f"{paid:,.2f}",
-                f"{longest}, {share:.0%}",
+                by or "its workers' own pace",
                 "beyond the trials" if one.extrapolated else "",
             )
         )
-        documents.append({**one.as_json(), "machines": configuration.machines})
+    `fixed` is what a sweep measured of the cluster, `parts` how many a configuration makes, and
+            {**one.as_json(), "machines": configuration.machines, "held_up_by": by or None}
+        )
     out.say("How many machines for how long, each with its fastest configuration:")
     out.table(
         [
-            ">machines", ">time", Column(">90 % interval", 2), Column(f">cost, {currency}", 1),
-            Column(">machine-hours", 3), Column("longest phase", 4), Column("", 5),
+            ">machines", ">time", Column(">90 % interval", 3), Column(f">cost, {currency}", 1),
+            Column(">machine-hours", 4), Column("held up by", 2, wraps=True), Column("", 5),
         ],
         rows,
     )  # fmt: skip

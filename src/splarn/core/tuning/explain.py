@@ -103,6 +103,13 @@ TELLS = {
     "line s a packed MB": "codecs and load streams", "shared s a MB": "load streams",
     LINE: "machines", FED: "machines", "store's line s a MB": "machines",
 }  # fmt: skip
+# What those at work have in common, and from what share of the time on it is worth a word.
+SHARED = (
+    "each machine's own line", "the line that the store has for all",
+    "the line that all senders share", "what all streams share", "streams slowing one another",
+    "streams of one machine slowing one another", "workers slowing one another",
+)  # fmt: skip
+WORTH_A_WORD = 0.1
 # What works at once in each phase.
 AT_ONCE = {"shape": "workers", "ship": "transfer streams"}
 
@@ -149,6 +156,17 @@ def causes(model: Model, configuration: Configuration, volume: Volume) -> list[C
             found.append(Cause(fitted.law.phase.name, words, max(before - after, 0.0)))
             before = after
     return sorted(found, key=lambda one: -one.seconds)
+
+
+def held_up(model: Model, configuration: Configuration, volume: Volume) -> str:
+    """What is shared and holds most of the time up, in words; empty where it is nothing's share.
+
+    Further machines help as long as it is empty, or their own lines.
+    """
+    every = causes(model, configuration, volume)
+    whole = sum(cause.seconds for cause in every)
+    shared = [cause for cause in every if cause.words in SHARED]
+    return shared[0].words if shared and shared[0].seconds > WORTH_A_WORD * whole else ""
 
 
 def _tells(phase: str, name: str) -> str:

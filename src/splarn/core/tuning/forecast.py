@@ -31,6 +31,9 @@ SEED = 20
 BEYOND = 0.02
 # And for each doubling of what is at work at once, or of a part, beyond what was tried.
 BEYOND_LEVER = 0.03
+# And for each doubling of machines beyond those tried: a network, a store or a target may be at its
+# end there, or have been far from it, and no trial can tell.
+BEYOND_MACHINES = 0.3
 # And where nothing like it was tried: laws that held elsewhere may not hold there.
 UNLIKE = 0.05
 # How much of a trial's spread lasts as long as a run; the rest averages out.
@@ -154,7 +157,9 @@ class Forecaster:
     def spread(self, table: Table, columns: Columns) -> Floats:
         """How far whole runs are off, a spread of logs; shape (configurations, 1)."""
         unlike = UNLIKE * self.model.unlike(table, self.volume, self.kinds)
-        far = np.hypot(unlike, BEYOND_LEVER * self.model.beyond(columns))
+        most = max(map(float, self.model.tried.values["machines"]))
+        machines = BEYOND_MACHINES * np.log2(np.maximum(columns.machines / most, 1))
+        far = np.hypot(np.hypot(unlike, BEYOND_LEVER * self.model.beyond(columns)), machines)
         found: Floats = np.hypot(self._spread, far)
         return found
 
