@@ -72,7 +72,7 @@ def show_machines(
                 "beyond the trials" if one.extrapolated else "",
             )
         )
-    `fixed` is what a sweep measured of the cluster, `parts` how many a configuration makes, and
+        documents.append(
             {**one.as_json(), "machines": configuration.machines, "held_up_by": by or None}
         )
     out.say("How many machines for how long, each with its fastest configuration:")
