@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future
@@ -175,36 +176,41 @@ class Pooled(Futures):
         self._at_once = 4 * workers + 200
         # Of each watcher the calls that it is told of.
         self._placed: dict[Future[Any], Placed] = {}
+        # Several threads may wait for calls of one pool.
+        self._lock = threading.Lock()
         self._passed = 0.0
 
     def _submit(
         self, run: Callable[[Task], Result], task: Task, watch: Progress | None
     ) -> Future[Result]:
         call = self._dispatcher.submit(run, task, label_of(task), self._limit)
-        self._placed[call.future] = call
+        with self._lock:
+            self._placed[call.future] = call
         return call.future
 
     def _observe(self, watch: Progress | None) -> None:
-        over = []
-        for future, call in list(self._placed.items()):
+        with self._lock:
+            placed = list(self._placed.items())
+            for future, _ in placed:
+                if future.done():
+                    del self._placed[future]
+        for _, call in placed:
             if call.amount > call.told:
                 if watch is not None:
                     watch.advance(call.amount - call.told)
                 call.told = call.amount
-            if future.done():
-                over.append(future)
-        for future in over:
-            del self._placed[future]
         if watch is not None:
             handed = list(self._limit.running)
             at_work = [call for one in handed for call in one.calls if call.label and call.amount]
             watch.lanes([Lane(call.label, call.amount, call.rows) for call in at_work])
 
     def _stop(self, futures: Sequence[Future[Any]]) -> None:
-        calls = [self._placed[one] for one in futures if one in self._placed]
+        with self._lock:
+            calls = [self._placed[one] for one in futures if one in self._placed]
         left = [call for call in calls if not call.future.done()]
         if left:
             # What is still at work would write into what the caller is about to clean up.
             self._dispatcher.stop(left)
-        for future in [one for one in self._placed if one.done()]:
-            del self._placed[future]
+        with self._lock:
+            for future in [one for one in self._placed if one.done()]:
+                del self._placed[future]

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -24,6 +26,7 @@ from splarn.core.shape.manifest import Manifest, Part, write_manifest
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
 from splarn.core.source.codecs import head_of
+from splarn.core.source.content import Identity
 from splarn.core.source.places import Place, key_of, place
 from splarn.core.source.source import Identify, Source, identified
 from splarn.core.work.activity import Activity
@@ -123,7 +126,8 @@ def shape(
         ]
         total = sum(source.size for source in sources)
         watch.start("shape", total, "bytes")
-        cuts_of = _run(tasks, mark, pool, watch, at_work, handing)
+        with _identifying(sources, tasks, layout, pool) as early:
+            cuts_of = _run(tasks, mark, pool, watch, at_work, handing)
         watch.finish()
     except (RequestError, ShortfallError):
         # The same request can only fail again. Parts that were handed on may be in use.
@@ -134,7 +138,7 @@ def shape(
     cuts = [cut for task in tasks for cut in cuts_of[task.stem]]
     resumed = sum(len(cut.parts) for cuts in mark.done.values() for cut in cuts)
     parts = _told([part for cut in cuts for part in cut.parts])
-    contents = {path: cuts_of for cut in cuts for path, cuts_of in cut.contents}
+    contents = early() | {path: one for cut in cuts for path, one in cut.contents}
     left = [Identify(one, layout) for one in sources if key_of(one.place) not in contents]
     with at_work.working():
         contents |= {
@@ -150,6 +154,37 @@ def shape(
     if handing is None:
         shaped.finish()
     return shaped
+
+
+@contextmanager
+def _identifying(
+    sources: Sequence[Source], tasks: Sequence[ShapeTask], layout: Layout, pool: Pool
+) -> Iterator[Callable[[], dict[str, Identity]]]:
+    """Reads files for their content ids while parts are made of them, where workers are apart.
+
+    That goes from a file's start to its end, so of a large file it would keep all others waiting.
+    Not those that one task reads so anyway. What is given tells the ids, once all have come.
+    """
+    by_tasks = {
+        piece.path
+        for task in tasks
+        for piece in task.source
+        if (piece.start, piece.end) == (0, None)
+        and (task.cutting or not task.output.is_copy(task.layout))
+    }
+    left = [Identify(one, layout) for one in sources if key_of(one.place) not in by_tasks]
+    if not pool.apart or not left:
+        yield dict[str, Identity]
+        return
+    beside = ThreadPoolExecutor(1, "identify")
+    found = beside.submit(lambda: list(pool.map(identified, left)))
+    try:
+        yield lambda: {
+            key_of(task.source.place): one for task, one in zip(left, found.result(), strict=True)
+        }
+    finally:
+        # After an error nobody waits for it; it ends with the pool.
+        beside.shutdown(wait=False)
 
 
 def _told(parts: Sequence[Part]) -> list[Part]:

@@ -24,6 +24,8 @@ class HttpFile(io.RawIOBase):
         self._url = url
         self._size = size
         self._at = 0
+        # Nothing beyond this is asked for, though it can be read, which asks anew.
+        self._until = size
         self._answer: Any = None
         self._blocks: Iterator[bytes] = iter(())
         self._rest = b""
@@ -32,6 +34,13 @@ class HttpFile(io.RawIOBase):
         self._version: dict[str, str] = {}
         # What was read in order from the start, None after a leap.
         self._state: Any = hashlib.sha256()
+
+    def expect(self, end: int) -> None:
+        """Says up to where it is going to be read, so that no line carries more than that.
+
+        What a server has begun to send is on its way, megabytes of it, before it hears of an end.
+        """
+        self._until = min(end, self._size)
 
     def readable(self) -> bool:
         """See io.RawIOBase."""
@@ -59,10 +68,13 @@ class HttpFile(io.RawIOBase):
         if self._at >= self._size:
             return 0
         shown = shown_url(self._url)
+        if self._at >= self._until:
+            self._until = self._size
+            self._leave()
         if not self._rest:
             with reaching(self._url):
                 Trying(shown, "its bytes").until_ready(self._fill)
-        count = min(len(buffer), len(self._rest))
+        count = min(len(buffer), len(self._rest), self._until - self._at)
         buffer[:count] = self._rest[:count]
         if self._state is not None:
             self._state.update(self._rest[:count])
@@ -104,8 +116,9 @@ class HttpFile(io.RawIOBase):
     def _ask(self) -> None:
         client = http_client()
         headers = dict(AS_IT_IS)
-        if self._at:
-            headers["Range"] = f"bytes={self._at}-"
+        if self._at or self._until < self._size:
+            last = "" if self._until == self._size else self._until - 1
+            headers["Range"] = f"bytes={self._at}-{last}"
             strong = self._version.get("etag", "")
             if strong and not strong.startswith("W/"):
                 headers["If-Range"] = strong

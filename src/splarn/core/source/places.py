@@ -135,6 +135,9 @@ def blocks_in(
     """The bytes of an open file from a position up to another, or to its own end, in blocks."""
     if first:
         file.seek(first)
+    expect = getattr(getattr(file, "raw", file), "expect", None)
+    if end is not None and expect is not None:
+        expect(end)
     left = None if end is None else end - first
     while left is None or left > 0:
         data = file.read(block if left is None else min(block, left))

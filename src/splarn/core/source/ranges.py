@@ -24,6 +24,8 @@ from splarn.core.work.pool import Pool
 BLOCK = 1 << 20
 STRETCH = 64 << 20
 FIND = 64 << 10
+# Stretches for each worker at least, where there are so many points to cut at.
+SOME = 2
 
 
 @dataclass(frozen=True)
@@ -118,7 +120,9 @@ def find_cuts(
     Also what is known of the ranges before, between and after them.
     """
     wanted = [*range(size, total, size), total]
-    per_task = max(STRETCH // size, 1)
+    # Each worker has some, also of a file that is not long.
+    share = -(-len(wanted) // (SOME * pool.workers))
+    per_task = max(min(STRETCH // size, share), 1)
     groups = [wanted[index : index + per_task] for index in range(0, len(wanted), per_task)]
     starts = [0, *(group[-1] for group in groups[:-1])]
     tasks = [
