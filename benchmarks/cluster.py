@@ -104,18 +104,20 @@ def hosts(folder: Path, repeats: int, scale: float) -> list[Row]:
     source = home / "store" / "source"
     source.mkdir(parents=True, exist_ok=True)
     shutil.copy(path, source / "passages.csv")
+    several = _parted(path, home / "store" / "several")
     size = path.stat().st_size
     rows = list[Row]()
     with Hosts(home, 4, LINE) as four:
         where = ("--cluster", four.scheduler, "--json")
 
-        def shaped(workers: int) -> Callable[[], Timed]:
+        def shaped(workers: int, *names: str) -> Callable[[], Timed]:
+            places = [f"{four.store}/{name}" for name in names]
+
             def go() -> Timed:
                 shutil.rmtree(home / "parts", ignore_errors=True)
                 return _worked(run(splarn(
-                    "shape", f"{four.store}/source/passages.csv", "--layout", layout, "--into",
-                    home / "parts", "--part-size", f"{max(int(size / 32), 65536)}", "--workers",
-                    workers, *where,
+                    "shape", *places, "--layout", layout, "--into", home / "parts", "--part-size",
+                    max(int(size / 32), 65536), "--workers", workers, *where,
                 ), home))  # fmt: skip
 
             return go
@@ -131,11 +133,27 @@ def hosts(folder: Path, repeats: int, scale: float) -> list[Row]:
             return go
 
         line = f"lines of {LINE / 1e6:.0f} MB/s each"
-        rows += compare("shape out of a store, four hosts", f"one host, {line}", shaped(4),
-                        shaped(1), repeats, 3.5, size)  # fmt: skip
+        for what, names in (
+            ("one file", ("source/passages.csv",)),
+            (f"{len(several)} files", several),
+        ):
+            rows += compare(f"shape {what} out of a store, four hosts", f"one host, {line}",
+                            shaped(4, *names), shaped(1, *names), repeats, 3.5,
+                            size)  # fmt: skip
         rows += compare("ship into a store, four hosts", f"one host, {line}", shipped(4),
                         shipped(1), repeats, 3.5, size)  # fmt: skip
     return rows
+
+
+def _parted(path: Path, into: Path, count: int = 16) -> tuple[str, ...]:
+    """A file as several of about one size, each with its header; their names in the store."""
+    into.mkdir(parents=True, exist_ok=True)
+    header, *lines = path.read_bytes().splitlines(keepends=True)
+    each = -(-len(lines) // count)
+    for number in range(count):
+        some = lines[number * each : (number + 1) * each]
+        (into / f"passages-{number:02d}.csv").write_bytes(header + b"".join(some))
+    return tuple(f"several/passages-{number:02d}.csv" for number in range(count))
 
 
 CLUSTER: dict[str, Callable[[Path, int, float], Any]] = {
