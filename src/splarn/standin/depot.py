@@ -12,6 +12,7 @@ import hashlib
 import re
 import secrets
 from collections.abc import AsyncIterator
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
@@ -147,8 +148,10 @@ class SimulatedDepot:
             return Response(
                 status_code=404, headers={"Content-Ranges-Held": held} if held else None
             )
-        size = path.stat().st_size
-        headers = {"Accept-Ranges": "bytes", "Repr-Digest": write_field(_digest(path))}
+        status = path.stat()
+        size = status.st_size
+        whole = _digest_of(path, size, status.st_mtime_ns)
+        headers = {"Accept-Ranges": "bytes", "Repr-Digest": write_field(whole)}
         first, last, code = 0, size - 1, 200
         if asked := _RANGE.match(request.headers.get("range", "")):
             first, code = int(asked[1]), 206
@@ -205,6 +208,12 @@ class _Dropped(Response):
         headers = [(b"content-length", b"1")]
         await send({"type": "http.response.start", "status": 500, "headers": headers})
         raise LineCut
+
+
+@lru_cache(maxsize=4096)
+def _digest_of(path: Path, size: int, changed: int) -> str:
+    """That of a whole file as it was then; a store works it out once, not for each who asks."""
+    return _digest(path)
 
 
 def _digest(path: Path, first: int = 0, end: int | None = None) -> str:

@@ -12,7 +12,7 @@ from pathlib import Path
 from splarn.core.check.unique import Keys, keys_of, locate, repeated
 from splarn.core.errors import RequestError
 from splarn.core.layout import Layout
-from splarn.core.reading import cut_file, read_parsed
+from splarn.core.reading import cut_files, read_parsed
 from splarn.core.reading.faults import Fault
 from splarn.core.reading.parsed import Parsed
 from splarn.core.reading.sources import read_sources
@@ -160,9 +160,9 @@ def check(
     if good is not None:
         _claim(good)
     tasks: list[CheckTask] = []
-    for source in sources:
+    for source, pieces in zip(sources, cut_files(sources, layout, RANGE, pool), strict=True):
         path, codec = source.place, source.codec
-        for piece in cut_file(source, layout, RANGE, pool):
+        for piece in pieces:
             to = None if good is None else good / f"good-{len(tasks) + 1:05d}.{layout.format}"
             tasks.append(CheckTask(path, codec, piece, layout, keep, to, limit))
     watch.start("check", sum(task.range.packed for task in tasks), "bytes")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from splarn.core.layout import Layout
@@ -10,13 +10,13 @@ from splarn.core.records.chunks import record_chunks
 from splarn.core.source.codecs import read_blocks
 from splarn.core.source.places import Place
 from splarn.core.source.ranges import Range, cut_ranges
-from splarn.core.work.pool import Pool
+from splarn.core.work.pool import AT_ONCE, Pool, Threads
 
 if TYPE_CHECKING:
     from splarn.core.reading.parsed import Parsed, TextParser
     from splarn.core.source.source import Source
 
-__all__ = ["cut_file", "read_parsed", "text_parser"]
+__all__ = ["cut_file", "cut_files", "read_parsed", "text_parser"]
 
 
 def text_parser(layout: Layout, path: str) -> TextParser:
@@ -40,6 +40,21 @@ def cut_file(source: Source, layout: Layout, size: int, pool: Pool) -> list[Rang
 
         return cut_rows(source.place, size)
     return cut_ranges(source.place, source.codec, layout.dialect, size, pool)
+
+
+def cut_files(
+    sources: Sequence[Source], layout: Layout, size: int, pool: Pool
+) -> Iterator[list[Range]]:
+    """The ranges of each file, see `cut_file`. Several files at once where workers are apart, since
+    each waits for answers of its own.
+    """
+
+    def cut(source: Source) -> list[Range]:
+        return cut_file(source, layout, size, pool)
+
+    if not pool.apart:
+        return map(cut, sources)
+    return Threads(AT_ONCE).flow(cut, sources)
 
 
 def read_parsed(

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 
 from splarn.core.layout import Dialect, Layout
-from splarn.core.reading import cut_file
+from splarn.core.reading import cut_file, cut_files
 from splarn.core.records.chunks import record_chunks
 from splarn.core.shape.copying import copied
 from splarn.core.shape.manifest import SourceRange
@@ -48,12 +48,13 @@ def group_sources(
         return list(_by_rows(sources, layout, output.part_rows, pool))
     groups: list[Group] = []
     size = output.part_bytes
+    plain = cut_files([one for one in sources if one.codec == "none"], layout, size, pool)
     for one in sources:
         path, codec = one.place, one.codec
         if codec != "none":
             _add_packed(groups, one, size)
             continue
-        for piece in cut_file(one, layout, size, pool):
+        for piece in next(plain):
             small = piece.packed < size
             entry = SourceRange(key_of(path), codec, piece.start, piece.end)
             fits = groups and not groups[-1].cutting and piece.packed <= groups[-1].room

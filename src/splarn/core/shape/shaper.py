@@ -27,10 +27,10 @@ from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
 from splarn.core.source.codecs import head_of
 from splarn.core.source.content import Identity
-from splarn.core.source.places import Place, key_of, place
+from splarn.core.source.places import Place, Remote, key_of, place
 from splarn.core.source.source import Identify, Source, identified
 from splarn.core.work.activity import Activity
-from splarn.core.work.pool import Inline, Pool
+from splarn.core.work.pool import AT_ONCE, Inline, Pool, Threads
 from splarn.core.work.progress import Progress, Silent
 
 
@@ -200,13 +200,18 @@ def _told(parts: Sequence[Part]) -> list[Part]:
 def _check_part_size(sources: Sequence[Source], layout: Layout, part_bytes: int) -> None:
     if layout.format == "parquet":
         return
-    for source in sources:
+
+    def look(source: Source) -> None:
         path = source.place
         head = head_of(path, source.codec, LOOK)
         for chunk in record_chunks([head], layout.dialect, where=str(path)):
             # The last record may be cut off by the end of the look.
             longest = chunk.longest(slice(0, max(chunk.rows - 1, 1)))
             refuse_longer(longest, part_bytes, path)
+
+    # What lies behind a line is looked at several at a time.
+    away = any(isinstance(source.place, Remote) for source in sources)
+    list((Threads(AT_ONCE) if away else Inline()).flow(look, sources))
 
 
 def _run(

@@ -14,14 +14,12 @@ from splarn.core.source.places import Place, Remote
 from splarn.core.survey.facts import DELIMITED, PARQUET, Finding, SourceFile
 from splarn.core.survey.intended import Intended, size_findings
 from splarn.core.survey.look import content_id_of, look_at
-from splarn.core.work.pool import Pool, Threads
+from splarn.core.work.pool import AT_ONCE, Pool, Threads
 from splarn.core.work.progress import Progress, Silent
 
 # A file changed this recently may still be on its way; it is looked at again after a pause.
 FRESH = 60.0
 PAUSE = 0.4
-# Remote files looked at side by side.
-AT_ONCE = 16
 
 __all__ = ["Catalogue", "Finding", "SourceFile", "survey"]
 

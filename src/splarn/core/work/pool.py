@@ -33,6 +33,8 @@ Task = TypeVar("Task")
 Result = TypeVar("Result")
 
 WATCH_EVERY = 0.2
+# Threads that each wait for a line or for other workers.
+AT_ONCE = 16
 
 
 class Pool(Protocol):

@@ -64,7 +64,12 @@ class LakeTables(PlainTables, Concern):
 
     def clone(self, table: str, copy: str, like: Likeness = LIKE) -> None:
         """See Tables."""
-        self.link.begin_side(begun(self.link, copy))
+        if self.link.owner_of(copy) is not None:
+            self.link.begin_side(begun(self.link, copy))
+            return
+        change = self.link.change(copy)
+        change.create = (self.link.columns(table) or (), self.link.layout(table))
+        change.location = self.link.catalog.new_location(copy)
 
     def make_bare(self, table: str, copy: str) -> None:
         """See Tables. The table as it is now, which is only to be kept."""
