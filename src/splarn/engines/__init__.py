@@ -72,11 +72,11 @@ def is_file(kind: str) -> bool:
 
 
 def identity(text: str) -> str:
-    """What tells one target from another: an embedded file by its real path.
+    """What tells one target from another: an embedded file by its real path, a lake by its own.
 
     Raises RequestError as `parse_target` does.
     """
-    url = parse_target(text)
+    url = parse_target(from_anywhere(text))
     kind = url.get_backend_name()
     if is_file(kind):
         return f"{kind}:{Path(url.database or '').resolve()}"
