@@ -57,7 +57,9 @@ class Placed:
     retried: bool = False
     amount: float = 0.0
     rows: int = 0
+    at: str = ""
     told: float = 0.0
+    told_rows: int = 0
     stopped: bool = False
 
 
@@ -145,16 +147,17 @@ class Dispatcher:
     def _work(self) -> None:
         looked = time.monotonic()
         while not self._closed:
-            with suppress(Empty):
-                self._events.get(timeout=LOOK_EVERY / 2)()
-                while True:
-                    self._events.get_nowait()()
             try:
+                with suppress(Empty):
+                    self._events.get(timeout=LOOK_EVERY / 2)()
+                    while True:
+                        self._events.get_nowait()()
                 if time.monotonic() - looked > LOOK_EVERY:
                     looked = time.monotonic()
                     self._look()
                 self._place()
-            except OutsideError as error:
+            except Exception as error:
+                # Whoever waits for a call is told of it, rather than waiting for ever.
                 self._fail_all(error)
 
     def _take(self, call: Placed) -> None:
@@ -209,7 +212,7 @@ class Dispatcher:
         sent = Sealed(self.session, pickle.dumps((letters, needs)))
         handed = Handed(tuple(good), worker)
         for call in good:
-            call.handed = handed
+            call.handed, call.at = handed, worker.address
         worker.calls.add(handed)
         limit.running.add(handed)
         handed.theirs = self._client.submit(
@@ -397,7 +400,7 @@ class Dispatcher:
             call.future.cancel()
         return at
 
-    def _fail_all(self, error: OutsideError) -> None:
+    def _fail_all(self, error: Exception) -> None:
         for call in list(self._calls.values()):
             with suppress(ValueError):
                 call.limit.waiting.remove(call)

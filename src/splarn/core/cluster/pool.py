@@ -176,6 +176,8 @@ class Pooled(Futures):
         self._at_once = 4 * workers + 200
         # Of each watcher the calls that it is told of.
         self._placed: dict[Future[Any], Placed] = {}
+        # What each worker has done in this stage of what has a label: amount and rows.
+        self._done: dict[str, tuple[float, int]] = {}
         # Several threads may wait for calls of one pool.
         self._lock = threading.Lock()
         self._passed = 0.0
@@ -194,15 +196,22 @@ class Pooled(Futures):
             for future, _ in placed:
                 if future.done():
                     del self._placed[future]
-        for _, call in placed:
-            if call.amount > call.told:
+        labels: dict[str, str] = {}
+        for future, call in placed:
+            more, rows = call.amount - call.told, call.rows - call.told_rows
+            if more > 0:
+                call.told, call.told_rows = call.amount, call.rows
                 if watch is not None:
-                    watch.advance(call.amount - call.told)
-                call.told = call.amount
-        if watch is not None:
-            handed = list(self._limit.running)
-            at_work = [call for one in handed for call in one.calls if call.label and call.amount]
-            watch.lanes([Lane(call.label, call.amount, call.rows) for call in at_work])
+                    watch.advance(more)
+            if call.label and call.at:
+                amount, before = self._done.get(call.at, (0.0, 0))
+                self._done[call.at] = amount + max(more, 0.0), before + max(rows, 0)
+                if call.handed is not None and not future.done():
+                    labels[call.at] = call.label
+        if watch is not None and self._done:
+            watch.lanes(
+                [Lane(labels.get(at, ""), *done) for at, done in sorted(self._done.items())]
+            )
 
     def _stop(self, futures: Sequence[Future[Any]]) -> None:
         with self._lock:
@@ -211,6 +220,7 @@ class Pooled(Futures):
         if left:
             # What is still at work would write into what the caller is about to clean up.
             self._dispatcher.stop(left)
+        self._done.clear()
         with self._lock:
             for future in [one for one in self._placed if one.done()]:
                 del self._placed[future]
