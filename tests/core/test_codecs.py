@@ -16,7 +16,7 @@ from splarn.core.errors import RequestError
 from splarn.core.layout import Dialect, Field, Layout
 from splarn.core.load.mended import mended_source
 from splarn.core.reading.faults import Fault, read_rejects, replace_rejects, write_rejects
-from splarn.core.shape.work import pack
+from splarn.core.shape.cutting import pack
 from splarn.core.source.codecs import (
     Packing,
     codec_by_name,

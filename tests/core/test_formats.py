@@ -28,8 +28,8 @@ from splarn.core.shape.folder import Unfinished
 from splarn.core.shape.keys import Key, parse_keys
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import Shaped, shape
+from splarn.core.shape.task import Cut
 from splarn.core.shape.verify import verify_parts
-from splarn.core.shape.work import Cut
 from splarn.core.source.codecs import Packing
 from splarn.core.source.files import content_hash
 from splarn.core.work.pool import Inline

@@ -21,8 +21,9 @@ from splarn.core.shape.estimate import estimate, sample_bytes
 from splarn.core.shape.manifest import MANIFEST, UNFINISHED
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import Shaped, shape
+from splarn.core.shape.task import Cut, ShapeTask
 from splarn.core.shape.verify import verify_parts
-from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
+from splarn.core.shape.work import run_shape_task
 from splarn.core.source.codecs import Packing, codec_of, codecs, read_blocks
 from splarn.core.source.files import content_hash
 from splarn.core.source.source import Source

@@ -30,7 +30,7 @@ from splarn.core.shape.fitting import Fitting
 from splarn.core.shape.manifest import Part
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import Handing, Shaped, shape
-from splarn.core.shape.work import Cut
+from splarn.core.shape.task import Cut
 from splarn.core.ship.record import Sent
 from splarn.core.source.content import Identity
 from splarn.core.source.places import Place, place

@@ -17,7 +17,7 @@ from splarn.core.errors import RequestError
 from splarn.core.reading.faults import Fault
 from splarn.core.shape.manifest import MANIFEST, UNFINISHED, Part, SourceRange
 from splarn.core.shape.slices import Count
-from splarn.core.shape.work import Cut
+from splarn.core.shape.task import Cut
 from splarn.core.source.content import Identity
 from splarn.core.source.places import Place
 from splarn.core.work.disk import ASIDE, outside

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -24,7 +24,9 @@ from splarn.core.shape.grouping import group_sources
 from splarn.core.shape.line import MOST_HELD, Line
 from splarn.core.shape.manifest import Manifest, Part, write_manifest
 from splarn.core.shape.parts_format import PartsFormat
-from splarn.core.shape.work import Cut, ShapeTask, run_shape_task
+from splarn.core.shape.spreading import spread
+from splarn.core.shape.task import Cut, ShapeTask
+from splarn.core.shape.work import run_shape_task
 from splarn.core.source.codecs import head_of
 from splarn.core.source.content import Identity
 from splarn.core.source.places import Place, Remote, key_of, place
@@ -253,21 +255,31 @@ def _run(
         mark.end(task.stem)
         return cuts
 
+    def is_copy(task: ShapeTask) -> bool:
+        return not task.cutting and task.output.is_copy(task.layout)
+
     if pool.apart:
-        # In order, and never far ahead of what is wanted next.
+        few = sum(task.cutting for task in left) < pool.workers
+        alone = [task for task in left if not (task.cutting and few)]
+
+        def took(task: ShapeTask, cuts: Iterable[Cut]) -> None:
+            done[task.stem] = list(task.done)
+            for cut in cuts:
+                mark.add(task.stem, cut)
+                done[task.stem].append(cut)
+                whole(cut)
+            mark.end(task.stem)
+
         with at_work.working():
-            for task, cuts in zip(left, pool.flow(run_shape_task, left, watch), strict=True):
-                for cut in cuts[len(task.done) :]:
-                    mark.add(task.stem, cut)
-                    whole(cut)
-                mark.end(task.stem)
-                done[task.stem] = cuts
+            # In order, and never far ahead of what is wanted next.
+            for task, cuts in zip(alone, pool.flow(run_shape_task, alone, watch), strict=True):
+                took(task, cuts[len(task.done) :])
+            for task in left:
+                if task.cutting and few:
+                    took(task, spread(task, pool, watch))
             if line is not None:
                 line.end()
         return done
-
-    def is_copy(task: ShapeTask) -> bool:
-        return not task.cutting and task.output.is_copy(task.layout)
 
     shared = sum(not is_copy(task) for task in left) < pool.workers
     streams = [task for task in left if shared and not is_copy(task)]

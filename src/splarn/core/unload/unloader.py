@@ -17,7 +17,7 @@ from splarn.core.reading.text import delimited, json_lines
 from splarn.core.shape.folder import Unfinished, fingerprint, part_name
 from splarn.core.shape.manifest import Manifest, Part, write_manifest
 from splarn.core.shape.parts_format import PartsFormat
-from splarn.core.shape.work import Cut
+from splarn.core.shape.task import Cut
 from splarn.core.source.files import content_hash
 from splarn.core.target.digest import ColumnDigest, add_digests, digest_table
 from splarn.core.target.names import schema_and_name
