@@ -308,4 +308,5 @@ def _unheard(answer: Any) -> bool:
 
 
 def _why(error: Any) -> str:
-    return f"did not answer as Splarn does ({type(error).__name__}: {error})"
+    # What others than Splarn's own errors quote may be anything.
+    return f"did not answer as Splarn does ({type(error).__name__})"

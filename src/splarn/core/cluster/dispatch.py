@@ -188,6 +188,9 @@ class Dispatcher:
         share = -(-len(limit.waiting) // max(2 * limit.most, 1))
         found: list[Placed] = []
         while limit.waiting and len(found) < min(limit.together, share):
+            # One that has lost a worker may be what ended it, and goes alone.
+            if found and (limit.waiting[0].lost or found[-1].lost):
+                break
             call = limit.waiting.popleft()
             wanted = not call.stopped and not call.future.cancelled()
             if wanted and (call.future.running() or call.future.set_running_or_notify_cancel()):
@@ -231,6 +234,7 @@ class Dispatcher:
             return
         error = theirs.exception() if theirs.status == "error" else None
         self._off(handed)
+        self._doubt(handed.worker)
         known = ("KilledWorker", "CommClosedError", "NoValidWorkerError")
         for call in handed.calls:
             if error is None or type(error).__name__ in known:
@@ -252,6 +256,8 @@ class Dispatcher:
         if handed.theirs is None:
             return
         self._off(handed)
+        if told is None or any(how == "unwanted" for how, _ in told):
+            self._doubt(handed.worker)
         if told is None:
             for call in handed.calls:
                 self._lost(call)
@@ -264,8 +270,7 @@ class Dispatcher:
         ]
         if unknown:
             # It knows less than the calls need, or was away for too long.
-            handed.worker.ready = False
-            self._greet([handed.worker.address])
+            self._doubt(handed.worker)
             unknown[0].limit.waiting.extendleft(reversed(unknown))
 
     def _came(self, call: Placed, how: str, data: Any, texts: Mapping[int, str]) -> bool:
@@ -322,10 +327,10 @@ class Dispatcher:
         call.lost += 1
         call.retried = True
         if call.lost >= LOSSES:
-            what = f"{call.label} " if call.label else "a task "
+            what = call.label or "A task"
             self._settle(call, error=OutsideError(
-                f"{what}lost its worker {LOSSES} times (out of memory, perhaps): give workers more "
-                "memory or smaller parts, then run the same command again."
+                f"{what} lost its worker {LOSSES} times (out of memory, perhaps): give workers "
+                "more memory or smaller parts, then run the same command again."
             ))  # fmt: skip
             return
         call.limit.waiting.appendleft(call)
@@ -358,6 +363,11 @@ class Dispatcher:
                 self._off(handed)
                 for call in reversed(handed.calls):
                     self._lost(call)
+
+    def _doubt(self, worker: Worker) -> None:
+        """Gives a worker nothing more until it has answered, as one that is ended does not."""
+        worker.ready = False
+        self._greet([worker.address])
 
     def _greet(self, addresses: list[str]) -> None:
         self.crew.asked(addresses)

@@ -59,9 +59,10 @@ class Call:
 class _Lane(ThreadLane):
     """What a call has done, kept until the next beat."""
 
-    def __init__(self, session: str, number: int, key: str) -> None:
+    def __init__(self, session: str, number: int, key: str, worker: Any) -> None:
         super().__init__(None)
-        self.session, self.number, self.key = session, number, key
+        # A process may be several workers.
+        self.session, self.number, self.key, self.worker = session, number, key, worker
         self.unwanted = False
         self.told = (0.0, 0)
 
@@ -98,6 +99,9 @@ def welcome(sent: Sealed) -> tuple[str, ...]:
     reach: Reach = unsealed(letter.reach, dict(enumerate(letter.texts)))
     problems = reach.problems()
     if problems:
+        # Of no use, it keeps nothing of what it was told.
+        farewell(sent.session)
+        secrets.take_back(letter.names)
         return problems
     with _guard:
         before = _sessions.get(sent.session)
@@ -105,6 +109,9 @@ def welcome(sent: Sealed) -> tuple[str, ...]:
         if not _sessions:
             keep_freed_memory()
         _sessions[sent.session] = _Session(letter, time.monotonic(), met)
+        if not _beating:
+            _beating.append(threading.Thread(target=_beat, daemon=True))
+            _beating[0].start()
     return ()
 
 
@@ -154,16 +161,15 @@ def carried_out(sent: Sealed) -> list[tuple[str, Any]]:
     worker = get_worker()
     with _guard:
         known.heard = time.monotonic()
-        if not _beating:
-            _beating.append(threading.Thread(target=_beat, args=(worker,), daemon=True))
-            _beating[0].start()
     key = str(worker.get_current_task())
-    return [_carried_out(sent.session, known, call, key) for call in calls]
+    return [_carried_out(sent.session, known, call, key, worker) for call in calls]
 
 
-def _carried_out(session: str, known: _Session, call: Call, key: str) -> tuple[str, Any]:
+def _carried_out(
+    session: str, known: _Session, call: Call, key: str, worker: Any
+) -> tuple[str, Any]:
     texts = dict(enumerate(known.letter.texts))
-    lane = _Lane(session, call.number, key)
+    lane = _Lane(session, call.number, key, worker)
     with _guard:
         if (session, call.number) in _let_go:
             return "unwanted", None
@@ -213,7 +219,7 @@ def _meet(session: _Session, task: Any) -> None:
             session.met.add(what)
 
 
-def _beat(worker: Any) -> None:
+def _beat() -> None:
     """Tells what calls have done, and ends those that nobody wants any more."""
     while True:
         time.sleep(BEAT)
@@ -228,14 +234,14 @@ def _beat(worker: Any) -> None:
             held = memory_now()
             with _guard:
                 _memory[:] = [max([held, *_memory])]
-        by_session: dict[str, list[tuple[int, float, int]]] = {}
+        told: dict[tuple[str, Any], list[tuple[int, float, int]]] = {}
         for lane in lanes:
-            lane.unwanted = lane.unwanted or not _wanted(worker, lane.key)
+            lane.unwanted = lane.unwanted or not _wanted(lane.worker, lane.key)
             now = lane.amount, lane.rows
             if now != lane.told:
                 lane.told = now
-                by_session.setdefault(lane.session, []).append((lane.number, *now))
-        for name, done in by_session.items():
+                told.setdefault((lane.session, lane.worker), []).append((lane.number, *now))
+        for (name, worker), done in told.items():
             worker.log_event(topic_of(name), done)
 
 
