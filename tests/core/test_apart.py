@@ -149,14 +149,14 @@ def test_no_secret_stands_in_what_is_sent(value: str, place: int) -> None:
 
 
 def test_lent_names_are_filled_in_and_hidden_until_they_are_taken_back() -> None:
-    names = {"s9__of__LOCK_WORD": "quay-lantern"}
+    names = {"s9__of__WEIR_WORD": "weir-lamp-4"}
     secrets.lend(names)
-    assert secrets.filled("x${s9__of__LOCK_WORD}y", "it") == "xquay-lanterny"
-    assert secrets.hide("the quay-lantern is lit") == "the ${LOCK_WORD} is lit"
+    assert secrets.filled("x${s9__of__WEIR_WORD}y", "it") == "xweir-lamp-4y"
+    assert secrets.hide("the weir-lamp-4 is lit") == "the ${WEIR_WORD} is lit"
     secrets.take_back(names)
-    assert secrets.hide("the quay-lantern is lit") == "the quay-lantern is lit"
+    assert secrets.hide("the weir-lamp-4 is lit") == "the weir-lamp-4 is lit"
     with pytest.raises(RequestError):
-        secrets.filled("${s9__of__LOCK_WORD}", "it")
+        secrets.filled("${s9__of__WEIR_WORD}", "it")
 
 
 def test_places_are_told_apart_by_what_is_there(tmp_path: Path) -> None:
