@@ -78,7 +78,8 @@ def run(task: Work) -> int:
         return task.number * 10
     finally:
         with lock:
-            at_work.pop()
+            # One that an earlier test gave up may end late.
+            del at_work[-1:]
 
 
 class Watch(Silent):
