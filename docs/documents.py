@@ -13,6 +13,14 @@ from splarn.core.tuning.configuration import LEVERS
 
 Shape = Any
 
+_FORECAST = {
+    "configuration": "$configuration",
+    "seconds": "$span", "cost": "$span", "phases": "$phases", "cost_items": "$items",
+    "overlapped": "$span", "in_turn": "$span",
+    "extrapolated": "boolean Whether it reaches beyond the trials.",
+    "extrapolated_levers": ["text A lever in which it does."],
+    "on_frontier": "boolean Whether none is both faster and cheaper.",
+}  # fmt: skip
 _LEVER_KEYS = {
     one.key: f"{'integer' if one.is_number else 'text'} {one.help.partition(', as ')[0]}"
     for one in LEVERS.values()
@@ -32,14 +40,7 @@ SHARED: dict[str, Shape] = {
         "transfer": "number Of bytes over the line.", "scans": "number Of bytes that were scanned.",
         "total?": "number All of them.",
     },
-    "forecast": {
-        "configuration": "$configuration",
-        "seconds": "$span", "cost": "$span", "phases": "$phases", "cost_items": "$items",
-        "overlapped": "$span", "in_turn": "$span",
-        "extrapolated": "boolean Whether it reaches beyond the trials.",
-        "extrapolated_levers": ["text A lever in which it does."],
-        "on_frontier": "boolean Whether none is both faster and cheaper.",
-    },
+    "forecast": _FORECAST,
     "planned": {
         "seconds": "$span", "cost": "$span", "phases": "$phases",
         "configuration?": "$configuration", "cost_items?": "$items", "overlapped?": "$span",
@@ -185,13 +186,8 @@ SHARED: dict[str, Shape] = {
         "forecasts": ["$forecast"], "by_machines?": ["$forecast_of_machines"],
     },
     "forecast_of_machines": {
-        "configuration": "$configuration", "machines": "integer How many.",
+        **_FORECAST, "machines": "integer How many.",
         "held_up_by": "text? What is shared and holds it up.",
-        "seconds": "$span", "cost": "$span", "phases": "$phases", "cost_items": "$items",
-        "overlapped": "$span", "in_turn": "$span",
-        "extrapolated": "boolean Whether it reaches beyond the trials.",
-        "extrapolated_levers": ["text A lever in which it does."],
-        "on_frontier": "boolean Whether none is both faster and cheaper.",
     },
     "planned_kind": {
         "name": "text Of the kind.", "files": "integer How many.", "bytes": "integer On disk.",

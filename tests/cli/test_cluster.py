@@ -83,7 +83,9 @@ def test_every_command_does_on_a_cluster_what_it_does_here(
         (*files, "--format", "parquet", "--part-size", "1MiB", "--rejects", tmp_path / "bad"),
     ):
         for folder, where in (("here", ()), ("there", at)):
+            # A folder that is there and empty is as good as a new one.
             shutil.rmtree(tmp_path / folder, ignore_errors=True)
+            (tmp_path / folder).mkdir()
             made = splarn("shape", *words, *read, "--into", folder, "--verify", *where, "--json")
             assert made.code == 0 and made.json["verified"], made.err
         assert parts_of(tmp_path / "there") == parts_of(tmp_path / "here")

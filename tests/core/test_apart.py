@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import pickle
+import shutil
 import subprocess
 from collections.abc import Callable
 from concurrent.futures import Future
@@ -26,7 +28,7 @@ from splarn.core.shape.shaper import shape
 from splarn.core.shape.verify import verify_parts
 from splarn.core.source import secrets
 from splarn.core.source.codecs import Packing, codecs
-from splarn.core.work.disk import ASIDE
+from splarn.core.work.disk import ASIDE, BEACON, is_bare
 from splarn.core.work.pool import Inline, Threads
 
 LAYOUT = Layout("locks", Dialect(), (Field("a", "integer"), Field("b")))
@@ -164,6 +166,17 @@ def test_places_are_told_apart_by_what_is_there(tmp_path: Path) -> None:
     beacons = Beacons()
     reach = Reach().reading([tmp_path / "a.csv"]).writing(tmp_path / "new" / "parts", beacons)
     assert reach.problems() == ()
+    # A folder that is there already, with what a killed command left, is as bare as before.
+    empty = tmp_path / "empty"
+    empty.mkdir()
+    left = empty / f"{BEACON}0{ASIDE}"
+    left.touch()
+    os.utime(left, (0, 0))
+    assert Reach().writing(empty, beacons).problems() == ()
+    assert is_bare(empty) and not left.exists()
+    (empty / "other").touch()
+    assert not is_bare(empty)
+    shutil.rmtree(empty)
     (tmp_path / "a.csv").write_text("a\n1\n2\n")
     assert "has another file" in reach.problems()[0]
     (tmp_path / "a.csv").unlink()

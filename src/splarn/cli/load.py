@@ -169,7 +169,7 @@ def load(
     keeps = [set_aside] if request.bad_rows.count != 0 else []
     read_from = [one.path for one in inputs]
     with context.pools(here, reading=read_from, writing=keeps, into=open_engine) as pools:
-        machine = pools.described
+        machine, machines = pools.described, pools.machines
         record = load_parts(
             request,
             pools.streams(streams, open_engine()),
@@ -177,7 +177,9 @@ def load(
             confirm=agree(yes, as_json),
             on_begin=note_begun(context, target),
         )
-    priced = {} if record.done_before else context.priced(lambda tier: record.usage(tier))
+    priced = (
+        {} if record.done_before else context.priced(lambda tier: record.usage(tier).on(machines))
+    )
     document = {**record.as_json(), **priced}
     if not record.done_before:
         summary = (

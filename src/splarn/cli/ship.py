@@ -112,8 +112,9 @@ def ship(
             origin=origins.of,
             gone=gone,
         )
+        machines = pools.machines
         record = send(request, pools.threads(streams), progress=out.progress())
-    priced = context.priced(lambda _: record.usage())
+    priced = context.priced(lambda _: record.usage().on(machines))
     document = {"ship_id": ship_id, **ship_document(record), **priced}
     told = f"{plural(len(record.files), 'file')}, {show_size(record.bytes_sent)} sent"
     summary = f"{told}, {plural(streams, 'stream')}"

@@ -21,7 +21,7 @@ from splarn.core.source.places import Place
 from splarn.core.source.ranges import Range
 from splarn.core.source.source import Source
 from splarn.core.units import plural
-from splarn.core.work.disk import ASIDE, outside
+from splarn.core.work.disk import ASIDE, is_bare, outside
 from splarn.core.work.lanes import report
 from splarn.core.work.pool import Pool
 from splarn.core.work.progress import Progress, Silent
@@ -211,7 +211,7 @@ def _blame_repeats(
 
 
 def _claim(folder: Path) -> None:
-    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+    if folder.exists() and (not folder.is_dir() or not is_bare(folder)):
         raise RequestError(f"{folder} is in use: name a new or empty folder for the good rows.")
     with outside(f"Making the folder {folder}"):
         folder.mkdir(parents=True, exist_ok=True)

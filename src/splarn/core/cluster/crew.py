@@ -50,7 +50,6 @@ class Crew:
         # Those that are of no use, with the reason, and those that are being asked.
         self.unfit: dict[str, str] = {}
         self._asked: set[str] = set()
-        self._told: dict[str, int] = {}
         self._known: dict[str, dict[str, Any]] = {}
         self.ours = visiting.look()
 
@@ -73,18 +72,20 @@ class Crew:
         come, _ = self.look()
         if not come and not self.fit:
             raise OutsideError(f"The cluster at {self.place} has no workers: start some.")
-        self._refuse_others(come)
+        looks = self._differing(come)
+        self._refuse_others(looks)
         self.asked(come)
-        self.joined(self.greeted(come))
+        self.joined(dict.fromkeys(come) | self._welcomed(looks))
         self._refuse_none()
 
-    def _refuse_others(self, addresses: Sequence[str]) -> None:
-        differ: dict[str, list[str]] = {}
-        for address, told in self._ask(visiting.look, addresses).items():
-            found = differences(told, self.ours)
-            if found:
-                differ.setdefault("; ".join(found), []).append(address)
-        for what, where in differ.items():
+    def _differing(self, addresses: Sequence[str]) -> dict[str, str]:
+        """In what each worker that answers is not as this machine is; empty where it is."""
+        told = self._ask(visiting.look, addresses)
+        return {address: "; ".join(differences(one, self.ours)) for address, one in told.items()}
+
+    def _refuse_others(self, looks: Mapping[str, str]) -> None:
+        for what in filter(None, looks.values()):
+            where = [address for address, one in looks.items() if one == what]
             raise RequestError(
                 f"{named(where)} of {self.place} would not do what this machine does: {what}. "
                 "Install the same there, or leave such workers out of the cluster."
@@ -158,16 +159,18 @@ class Crew:
 
         Raises OutsideError when the scheduler is gone.
         """
-        found: dict[str, str | None] = dict.fromkeys(addresses)
-        for address, told in self._ask(visiting.look, addresses).items():
-            differ = differences(told, self.ours)
-            found[address] = f"differs ({'; '.join(differ)})" if differ else ""
-        alike = [address for address, why in found.items() if why == ""]
+        return dict.fromkeys(addresses) | self._welcomed(self._differing(addresses))
+
+    def _welcomed(self, looks: Mapping[str, str]) -> dict[str, str | None]:
+        """Tells workers that are as this machine is what they need; see `greeted`."""
+        found: dict[str, str | None] = {
+            address: f"differs ({what})" if what else None for address, what in looks.items()
+        }
+        alike = [address for address, why in found.items() if why is None]
         reach = sealed(self.reach, self.letters.number)
         letter = Letter(
             tuple(self.letters.there()), self.letters.names(), reach, self.reach.version
         )
-        found |= dict.fromkeys(alike)
         sent = Sealed(self.session, pickle.dumps(letter))
         for address, told in self._ask(welcome, alike, sent).items():
             found[address] = (told[0] if told else "") if isinstance(told, tuple) else _why(told)

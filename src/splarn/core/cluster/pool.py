@@ -60,7 +60,8 @@ class Cluster:
         for worker in self.crew.fit.values():
             kind = f"{plural(worker.threads, 'thread')}, {show_size(worker.memory)}"
             kinds[kind] = kinds.get(kind, 0) + 1
-        told = " and ".join(f"{many} workers of {kind}" for kind, many in sorted(kinds.items()))
+        every = [f"{plural(many, 'worker')} of {kind}" for kind, many in sorted(kinds.items())]
+        told = " and ".join(every)
         return f"{plural(self.crew.machines, 'machine')}: {told}, Splarn {__version__}"
 
     def used(self) -> Mapping[str, Mapping[str, float]]:
@@ -82,7 +83,6 @@ class Cluster:
                 reach = reach.writing(folder, self._beacons)
         if into is not None:
             engine = into()
-            refuse_files(engine)
             for folder in engine.folders:
                 reach = reach.writing(folder, self._beacons)
             # An engine that reads parts itself by a description here is spoken to from here alone.
@@ -155,11 +155,11 @@ class Cluster:
 
 
 def refuse_files(engine: Engine) -> None:
-    """Raises RequestError for a target that is a file, which only this machine may write to."""
+    """Raises RequestError for a target that is a file, which no workers elsewhere can share."""
     if engine.is_file and not engine.reads_parts:
         raise RequestError(
-            f"{engine.place} is a file that one process writes, so a cluster cannot load into it: "
-            "name a server or a lake, or leave --cluster out."
+            f"{engine.place} is a file that one process writes, which the workers of a cluster "
+            "cannot share: name a server or a lake, or leave --cluster out."
         )
 
 
@@ -174,13 +174,12 @@ class Pooled(Futures):
         self._limit = dispatcher.limit(workers, machines)
         # Enough that short ones can be handed over many together.
         self._at_once = 4 * workers + 200
-        # Of each watcher the calls that it is told of.
+        # Calls that are not over, or of which no watcher was told that they are.
         self._placed: dict[Future[Any], Placed] = {}
         # What each worker has done in this stage of what has a label: amount and rows.
         self._done: dict[str, tuple[float, int]] = {}
         # Several threads may wait for calls of one pool.
         self._lock = threading.Lock()
-        self._passed = 0.0
 
     def _submit(
         self, run: Callable[[Task], Result], task: Task, watch: Progress | None

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import secrets
+import time
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -21,13 +22,15 @@ from splarn.core.source.archives import Member
 from splarn.core.source.places import Place, Remote
 from splarn.core.source.secrets import filled
 from splarn.core.target.session import OpenEngine
-from splarn.core.work.disk import ASIDE, explain
+from splarn.core.work.disk import ASIDE, BEACON, explain, outside
 
 # What to do where a worker does not see what this machine does.
 PLACES = (
     "name places that all machines reach, such as an object store, an HTTP store or a shared folder"
 )
 TARGETS = "give an address that every machine reaches"
+# Beacons so old, in seconds, are of commands that are gone.
+OLD = 86_400.0
 # So many files stand for those of one folder.
 OF_A_FOLDER = 2
 
@@ -57,7 +60,8 @@ class Reach:
             if isinstance(path, Remote):
                 remotes.append((path, path.stat().st_size))
                 continue
-            status = path.stat()
+            with outside(f"Looking at {path}"):
+                status = path.stat()
             files.append((str(path.absolute()), status.st_size, status.st_mtime_ns))
         return self._with(files=(*self.files, *files), remotes=(*self.remotes, *remotes))
 
@@ -99,8 +103,12 @@ class Beacons:
         while not at.is_dir():
             at = at.parent
         if at not in self._made:
-            name = f".reach-{secrets.token_hex(8)}{ASIDE}"
+            name = f"{BEACON}{secrets.token_hex(8)}{ASIDE}"
             try:
+                for left in at.glob(f"{BEACON}*{ASIDE}"):
+                    if left.stat().st_mtime < time.time() - OLD:
+                        # Of a command that was killed.
+                        left.unlink(missing_ok=True)
                 (at / name).write_bytes(b"")
             except OSError as error:
                 raise RequestError(

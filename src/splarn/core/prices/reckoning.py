@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -40,6 +40,10 @@ class Usage:
     requests: float = 0.0
     moved: float = 0.0
     scanned: float = 0.0
+
+    def on(self, machines: int) -> Usage:
+        """The same done by so many machines, which are all paid for as long as it lasts."""
+        return replace(self, machine=self.machine * machines)
 
 
 @dataclass(frozen=True)

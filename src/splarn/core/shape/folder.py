@@ -20,7 +20,7 @@ from splarn.core.shape.slices import Count
 from splarn.core.shape.task import Cut
 from splarn.core.source.content import Identity
 from splarn.core.source.places import Place
-from splarn.core.work.disk import ASIDE, outside
+from splarn.core.work.disk import ASIDE, is_bare, outside
 from splarn.core.work.owner import lives
 
 
@@ -71,7 +71,7 @@ class Unfinished:
             self.clear()
         elif self.path.exists():
             self._resume(request)
-        elif folder.exists() and any(folder.iterdir()):
+        elif folder.exists() and not is_bare(folder):
             raise RequestError(
                 f"The folder {folder} holds other files: name an empty or a new one for the parts."
             )

@@ -12,6 +12,13 @@ from splarn.core.errors import OutsideError
 
 # Names that end like this are Splarn's unfinished business and never data.
 ASIDE = ".splarn-unfinished"
+# How a file begins by which workers elsewhere know a folder; it ends as the others.
+BEACON = ".reach-"
+
+
+def is_bare(folder: Path) -> bool:
+    """Whether nothing lies in a folder but what tells workers elsewhere that it is the one."""
+    return all(one.name.startswith(BEACON) for one in folder.iterdir())
 
 
 @contextmanager
