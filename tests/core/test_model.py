@@ -17,7 +17,8 @@ from splarn.core.errors import RequestError
 from splarn.core.prices import Prices, Stretch, Tier, Usage, billed_seconds, reckon
 from splarn.core.source.codecs import Packing
 from splarn.core.tuning.columns import Volume
-from splarn.core.tuning.configuration import Configuration, Space
+from splarn.core.tuning.configuration import Configuration, Rule, Space
+from splarn.core.tuning.deciding import choice_of
 from splarn.core.tuning.design import design
 from splarn.core.tuning.explain import held_up
 from splarn.core.tuning.fit import fit_model
@@ -374,6 +375,33 @@ def test_machines_are_a_lever_whose_limits_are_found_out(name: str) -> None:
     # Four machines are what was tried: there it is known what holds them up.
     found = held_up(model, far.configured(4), volume)
     assert (found == "each machine's own line") == (name == "thin lines of machines")
+
+
+def test_what_joining_a_cluster_takes_is_not_left_of_a_deadline() -> None:
+    model = far.learnt(far.WORLDS["nothing shared"], seed=3)
+    volume = Volume(far.WHOLE / 50, far.WHOLE / 50 / far.ROW)
+    every = [far.configured(one) for one in (1, 2, 4)]
+    values: dict[str, Any] = {name: (value,) for name, value in vars(every[0]).items()}
+    values |= {"machines": (1, 2, 4), "workers": (2, 4, 8), "load_streams": (2, 4, 8)}
+    uneven = Rule(
+        "threads lie idle",
+        lambda one: {one.workers, one.load_streams} != {2 * one.machines},
+        ("machines", "workers", "load_streams"),
+    )
+    space = Space(values, (uneven,))
+    told = forecast(model, every[:2], volume, far.PRICES)
+    alone, two = (float(np.quantile(one.draws, 0.9)) for one in told)
+    for deadline, joining, machines in (
+        (1.01 * two, 0.0, 2),
+        (1.01 * two, 0.1 * two, 4),
+        (1.02 * alone, 0.1 * alone, 1),
+    ):
+        choice = choice_of(model, space, volume, far.PRICES, Limits(deadline), joining)
+        assert choice.meets_limits
+        assert choice.chosen.configuration.machines == machines
+        # What is told of it is without.
+        (own,) = forecast(model, [choice.chosen.configuration], volume, far.PRICES)
+        assert choice.chosen.seconds == own.seconds
 
 
 def test_one_machine_is_foretold_as_if_there_were_no_others() -> None:

@@ -120,7 +120,13 @@ def plan(
     from splarn.core.ledger import entry_id
     from splarn.core.source.places import is_url, key_of, place
     from splarn.core.source.secrets import refuse_secrets
-    from splarn.core.tuning.deciding import alternatives_of, choice_of, starting, sureness
+    from splarn.core.tuning.deciding import (
+        alternatives_of,
+        choice_of,
+        joined_first,
+        starting,
+        sureness,
+    )
     from splarn.core.tuning.keeping import why_so_kept
     from splarn.core.tuning.plan_file import Plan, Templates, write_plan
     from splarn.core.tuning.volume import volume_of
@@ -152,6 +158,7 @@ def plan(
     space = _within(space, learned, most_streams, leave)
     asked = asked_by(context, question, None, months)
     shapes: list[KeptChoice] = []
+    joining = float(learned.sweep.document.get("cluster", {}).get("join_seconds", 0))
     if asked is not None and opener(target)().gathers:
         shapes = choices_asked(
             context, asked, files, chosen_layout, space, learned, wanted, prices, limits
@@ -159,15 +166,18 @@ def plan(
         choice, space = shapes[0].choice, shapes[0].space
     else:
         with out.working("forecasting"):
-            choice = choice_of(learned.model, space, wanted, prices, limits)
+            choice = choice_of(learned.model, space, wanted, prices, limits, joining)
     chosen = choice.chosen
+    if chosen.configuration.machines == 1:
+        joining = 0.0
     again = coming_again(learned.model, choice, wanted, prices, limits, increment, growth)
     reasons = (
         *([why_so_kept(shapes, asked.months, prices.currency)] if asked and shapes else []),
         *choice.reasons,
         *sureness(learned.model, choice, wanted, prices, limits),
         *again.reasons,
-        *([starting(chosen, limits)] if limits.ends is not None else []),
+        *([joined_first(joining)] if joining else []),
+        *([starting(chosen, limits, joining)] if limits.ends is not None else []),
     )
     made = Plan(
         id=entry_id("plan"),

@@ -157,7 +157,7 @@ def named_as(
     named, doubtful = [], []
     for entry in inputs:
         content = entry.content
-        near = [wholes[content.whole]] if content.whole in wholes else []
+        near = [wholes[name] for name in content.names if name in wholes][:1]
         if not near:
             alike = (*begun.get(content.begins, ()), *(begun.get("", ()) if content.begins else ()))
             if not content.begins:

@@ -254,8 +254,9 @@ def identify_whole(
     for number, content in contents.items():
         # What a manifest names its part by stays, be it only a hash of the bytes on disk.
         whole = known[number].content.whole or content.whole
+        also = content.also if whole == content.whole else content.whole
         known[number] = replace(
-            known[number], part_id=whole, content=Identity(content.begins, whole)
+            known[number], part_id=whole, content=Identity(content.begins, whole, also)
         )
     return tuple(known)
 

@@ -243,8 +243,8 @@ def _moved(told: RunRecord, making: TableMaking) -> RunRecord:
     return replace(told, trial=None, error_pct=None, moved=moved)
 
 
-# What cuts the same files otherwise than before must count this on.
-CUTTING = 1
+# What cuts the same files otherwise than before, or calls the parts otherwise, must count this on.
+CUTTING = 2
 # As many parts as there are.
 ENDLESS = 1 << 30
 

@@ -11,6 +11,7 @@ from splarn.core.layout import Dialect
 from splarn.core.records.chunks import line_blocks, record_chunks, skip_beginning
 from splarn.core.shape.manifest import SourceRange
 from splarn.core.source.codecs import read_blocks
+from splarn.core.source.passing import Passing
 from splarn.core.source.places import place
 from splarn.core.source.ranges import Counted
 from splarn.core.units import exact_size, show_count
@@ -32,7 +33,7 @@ def records(
     source: Sequence[SourceRange],
     dialect: Dialect,
     limit: int | None = None,
-    reader: Sequential | None = None,
+    reader: Sequential | Passing | None = None,
 ) -> Iterator[tuple[bytes, int]]:
     """Whole records of the ranges one after the other, with how many; headers left out.
 
@@ -79,26 +80,28 @@ def copied(
     dialect: Dialect,
     limit: int | None = None,
     counted: Mapping[SourceRange, Counted] = _NONE,
+    passing: Passing | None = None,
 ) -> Iterator[tuple[bytes, int]]:
     """The bytes that `records` gives, in blocks that may end inside a record, and so faster.
 
-    Ranges that are `counted` already are not looked into.
+    Ranges that are `counted` already are not looked into. `passing` is told what is read.
 
     The counts are of records that end in each block. Raises RequestError as `records` does.
     """
+    passing = passing or Passing({})
     for piece in source:
         # A record within a block can be longer than a small part: look at each of them then.
         if piece.codec != "none" or (limit is not None and limit < LOOK):
-            yield from records([piece], dialect, limit)
+            yield from records([piece], dialect, limit, passing)
             continue
         path = place(piece.path)
         known = counted.get(piece)
         if known is not None:
             if limit is not None:
                 refuse_longer(known.longest, limit, path)
-            yield from _as_they_are(piece, known, dialect)
+            yield from _as_they_are(piece, known, dialect, passing)
             continue
-        blocks = read_blocks(path, "none", piece.start, piece.end, LOOK)
+        blocks = passing.read(path, "none", piece.start, piece.end, LOOK)
         if piece.start == 0:
             blocks = _without_header(blocks, dialect, str(path))
         for data, rows, longest in line_blocks(blocks, dialect, str(path)):
@@ -108,10 +111,10 @@ def copied(
 
 
 def _as_they_are(
-    piece: SourceRange, known: Counted, dialect: Dialect
+    piece: SourceRange, known: Counted, dialect: Dialect, passing: Passing
 ) -> Iterator[tuple[bytes, int]]:
     path = place(piece.path)
-    blocks = read_blocks(path, "none", piece.start, piece.end, LOOK)
+    blocks = passing.read(path, "none", piece.start, piece.end, LOOK)
     rows = known.rows
     if piece.start == 0:
         blocks = _without_header(blocks, dialect, str(path))

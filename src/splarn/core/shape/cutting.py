@@ -17,8 +17,9 @@ from splarn.core.shape.manifest import SourceRange
 from splarn.core.shape.part import ColumnarPart, TextPart
 from splarn.core.shape.slices import Encoded, Share, Slice, end_of
 from splarn.core.shape.task import Cut, ShapeTask
-from splarn.core.source.codecs import Packing, codecs, head_of, read_blocks
+from splarn.core.source.codecs import Packing, codecs, head_of
 from splarn.core.source.content import Identity, Reading
+from splarn.core.source.passing import Passing
 from splarn.core.source.places import place
 from splarn.core.source.source import LOOK, first_record
 from splarn.core.work.lanes import report
@@ -50,6 +51,7 @@ class Cutting:
         self._before: dict[int, tuple[int, int] | None] = {}
         # Content ids of sources read from start to end, until a cut carries them.
         self._contents: list[tuple[str, Identity]] = []
+        self._passing = Passing(task.extents)
 
     def run(self) -> Iterator[Cut]:
         """The cuts, each whole on disk when it is given."""
@@ -156,15 +158,15 @@ class Cutting:
                 yield parsed
             return
 
-        whole = (start, piece.end) == (0, None)
         reading = None
-        if whole:
+        # Of plain files that is told by the stretches that pass.
+        if (start, piece.end) == (0, None) and piece.path not in self.task.extents:
             head = head_of(path, piece.codec, LOOK)
             reading = Reading(first_record(head, self.task.layout.dialect, str(path)))
 
         def counted() -> Iterator[bytes]:
             last = b""
-            for block in read_blocks(path, piece.codec, start, piece.end, taken=report):
+            for block in self._passing.read(path, piece.codec, start, piece.end, taken=report):
                 if not self.copies:
                     self._lines[index] += block.count(b"\n")
                     last = block[-1:] or last
@@ -299,7 +301,8 @@ class Cutting:
         self._parts = {}
         contents, self._contents = tuple(self._contents), []
         counts = () if self.copies else tuple(piece.count() for piece in pieces)
-        return Cut(parts, counts, contents)
+        stretches, self._passing.stretches = tuple(self._passing.stretches), []
+        return Cut(parts, counts, contents, stretches)
 
     def _pieces(self, held: list[Encoded], following: Slice | None) -> Iterator[Share]:
         """What a cut holds of each source; all of a source is in the cuts that it is in."""

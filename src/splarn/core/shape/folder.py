@@ -19,6 +19,7 @@ from splarn.core.shape.manifest import MANIFEST, UNFINISHED, Part, SourceRange
 from splarn.core.shape.slices import Count
 from splarn.core.shape.task import Cut
 from splarn.core.source.content import Identity
+from splarn.core.source.leaves import Stretch
 from splarn.core.source.places import Place
 from splarn.core.work.disk import ASIDE, is_bare, outside
 from splarn.core.work.owner import lives
@@ -190,4 +191,7 @@ def _cut(fields: dict[str, Any]) -> Cut:
     contents = tuple(
         (str(path), Identity(**identity)) for path, identity in fields.get("contents", ())
     )
-    return Cut(parts, counts, contents)
+    stretches = tuple(
+        (str(path), Stretch(**stretch)) for path, stretch in fields.get("stretches", ())
+    )
+    return Cut(parts, counts, contents, stretches)

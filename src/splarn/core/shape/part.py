@@ -13,6 +13,7 @@ from splarn.core.errors import OutsideError
 from splarn.core.layout import Layout
 from splarn.core.shape.manifest import Part, SourceRange
 from splarn.core.source.codecs import Packing, codecs
+from splarn.core.source.leaves import Leaves
 from splarn.core.work.disk import ASIDE, explain
 
 SUFFIXES = {"csv": ".csv", "jsonl": ".jsonl", "parquet": ".parquet"}
@@ -24,13 +25,15 @@ class PartFile:
     Raises OutsideError from its methods when the disk refuses; nothing is left behind then.
     """
 
-    def __init__(self, folder: Path, name: str) -> None:
+    def __init__(self, folder: Path, name: str, columnar: bool = False) -> None:
+        """A `columnar` file's content is all of its bytes; that of text is put in besides."""
         self.folder = folder
         self.name = name
         self.final = folder / name
         self.rows = 0
         self.raw_bytes = 0
-        self.content = xxhash.xxh3_128()
+        self.content = Leaves()
+        self._columnar = columnar
         self.begun = time.perf_counter()
         # Two that make one part, of which one is on a machine that is given up, do not meet.
         self._aside = self.final.with_name(f"{self.final.name}.{secrets.token_hex(3)}{ASIDE}")
@@ -49,6 +52,8 @@ class PartFile:
                 self.final.parent.mkdir(parents=True, exist_ok=True)
                 self._file = self._aside.open("wb", buffering=0)
             self._state.update(view)
+            if self._columnar:
+                self.content.update(view)
             self._bytes += len(view)
             # Unbuffered writes may take less than they are given; a full disk then says so.
             while len(view):
@@ -74,7 +79,7 @@ class PartFile:
             self._file.close()
         self._aside.unlink(missing_ok=True)
 
-    def finish(self, codec: str, source: tuple[SourceRange, ...], columnar: bool = False) -> Part:
+    def finish(self, codec: str, source: tuple[SourceRange, ...]) -> Part:
         """Renames the file to its final name and says what it is."""
         self.write(b"")
         try:
@@ -92,7 +97,7 @@ class PartFile:
             hash=f"xxh3-128:{self._state.hexdigest()}",
             source=source,
             seconds=time.perf_counter() - self.begun,
-            content="" if columnar else f"xxh3-128:{self.content.hexdigest()}",
+            content=self.content.content_id,
         )
 
 
@@ -143,7 +148,7 @@ class ColumnarPart:
         row_group_rows: int,
         dictionary: bool,
     ) -> None:
-        self.file = PartFile(folder, f"{stem}{SUFFIXES['parquet']}")
+        self.file = PartFile(folder, f"{stem}{SUFFIXES['parquet']}", columnar=True)
         self._layout, self._packing, self._dictionary = layout, packing, dictionary
         self._group = row_group_rows
         self._held: list[Any] = []
@@ -180,7 +185,7 @@ class ColumnarPart:
         if self._writer is None:
             self._begin(self._layout.arrow_schema.empty_table())
         self._writer.close()
-        return self.file.finish("none", source, columnar=True)
+        return self.file.finish("none", source)
 
     def _write(self, rows: int) -> None:
         import pyarrow as pa

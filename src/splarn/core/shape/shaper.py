@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -20,7 +20,7 @@ from splarn.core.records.chunks import record_chunks
 from splarn.core.shape.copying import LOOK, refuse_longer
 from splarn.core.shape.fitting import Fitting
 from splarn.core.shape.folder import Unfinished, fingerprint, part_name
-from splarn.core.shape.grouping import group_sources
+from splarn.core.shape.grouping import Group, group_sources
 from splarn.core.shape.line import MOST_HELD, Line
 from splarn.core.shape.manifest import Manifest, Part, write_manifest
 from splarn.core.shape.parts_format import PartsFormat
@@ -28,9 +28,11 @@ from splarn.core.shape.spreading import spread
 from splarn.core.shape.task import Cut, ShapeTask
 from splarn.core.shape.work import run_shape_task
 from splarn.core.source.codecs import head_of
-from splarn.core.source.content import Identity
+from splarn.core.source.content import Identity, identity_of
+from splarn.core.source.leaves import Stretch
+from splarn.core.source.passing import Extent
 from splarn.core.source.places import Place, Remote, key_of, place
-from splarn.core.source.source import Identify, Source, identified
+from splarn.core.source.source import Source, identify
 from splarn.core.work.activity import Activity
 from splarn.core.work.pool import AT_ONCE, Inline, Pool, Threads
 from splarn.core.work.progress import Progress, Silent
@@ -98,8 +100,7 @@ def shape(
     watch = progress or Silent()
     begun = time.perf_counter()
     sources = read_sources(paths, layout)
-    if not output.part_rows:
-        _check_part_size(sources, layout, output.part_bytes)
+    extents = _extents(sources, layout, output)
     made = output.layout(layout) if fitting is None else fitting.into
     request = fingerprint(paths, to_descriptor(layout), repr(output), keep, repr(fitting))
     name = part_name(layout.name) if name is None else name
@@ -123,6 +124,7 @@ def shape(
                 keep=keep,
                 counted=group.counted,
                 fitting=fitting,
+                extents={} if group.cutting else _of(extents, group),
             )
             for number, group in enumerate(groups, 1)
         ]
@@ -140,13 +142,10 @@ def shape(
     cuts = [cut for task in tasks for cut in cuts_of[task.stem]]
     resumed = sum(len(cut.parts) for cuts in mark.done.values() for cut in cuts)
     parts = _told([part for cut in cuts for part in cut.parts])
-    contents = early() | {path: one for cut in cuts for path, one in cut.contents}
-    left = [Identify(one, layout) for one in sources if key_of(one.place) not in contents]
+    contents = early() | _passed(cuts)
+    left = [one for one in sources if key_of(one.place) not in contents]
     with at_work.working():
-        contents |= {
-            key_of(task.source.place): identity
-            for task, identity in zip(left, pool.map(identified, left), strict=True)
-        }
+        contents |= _identified(left, layout, pool)
     # What changed meanwhile is in the parts half as it was and half as it is.
     for source in sources:
         source.check_unchanged()
@@ -164,29 +163,45 @@ def _identifying(
 ) -> Iterator[Callable[[], dict[str, Identity]]]:
     """Reads files for their content ids while parts are made of them, where workers are apart.
 
-    That goes from a file's start to its end, so of a large file it would keep all others waiting.
-    Not those that one task reads so anyway. What is given tells the ids, once all have come.
+    Not those of which the tasks tell that anyway. What is given tells the ids, once all have come.
     """
     by_tasks = {
         piece.path
         for task in tasks
         for piece in task.source
-        if (piece.start, piece.end) == (0, None)
-        and (task.cutting or not task.output.is_copy(task.layout))
+        if piece.path in task.extents or task.cutting
     }
-    left = [Identify(one, layout) for one in sources if key_of(one.place) not in by_tasks]
+    left = [one for one in sources if key_of(one.place) not in by_tasks]
     if not pool.apart or not left:
         yield dict[str, Identity]
         return
     beside = ThreadPoolExecutor(1, "identify")
-    found = beside.submit(lambda: list(pool.map(identified, left)))
+    found = beside.submit(_identified, left, layout, pool)
     try:
-        yield lambda: {
-            key_of(task.source.place): one for task, one in zip(left, found.result(), strict=True)
-        }
+        yield found.result
     finally:
         # After an error nobody waits for it; it ends with the pool.
         beside.shutdown(wait=False)
+
+
+def _of(extents: Mapping[str, Extent], group: Group) -> dict[str, Extent]:
+    return {one.path: extents[one.path] for one in group.pieces if one.path in extents}
+
+
+def _passed(cuts: Sequence[Cut]) -> dict[str, Identity]:
+    """What is known of the files that passed while the cuts were made."""
+    stretches: dict[str, list[Stretch]] = {}
+    for cut in cuts:
+        for path, stretch in cut.stretches:
+            stretches.setdefault(path, []).append(stretch)
+    joined = {path: identity_of(held) for path, held in stretches.items()}
+    known = {path: one for path, one in joined.items() if one is not None}
+    return known | {path: one for cut in cuts for path, one in cut.contents}
+
+
+def _identified(sources: Sequence[Source], layout: Layout, pool: Pool) -> dict[str, Identity]:
+    keys = [key_of(one.place) for one in sources]
+    return dict(zip(keys, identify(sources, layout, pool), strict=True))
 
 
 def _told(parts: Sequence[Part]) -> list[Part]:
@@ -199,21 +214,32 @@ def _told(parts: Sequence[Part]) -> list[Part]:
     return [told[part.path] for part in parts]
 
 
-def _check_part_size(sources: Sequence[Source], layout: Layout, part_bytes: int) -> None:
-    if layout.format == "parquet":
-        return
+def _extents(sources: Sequence[Source], layout: Layout, output: PartsFormat) -> dict[str, Extent]:
+    """Those of plain text files, by which ranges of them tell their content.
 
-    def look(source: Source) -> None:
-        path = source.place
+    Raises RequestError for a first record that is longer than a part.
+    """
+    if layout.format == "parquet":
+        return {}
+
+    def look(source: Source) -> Extent | None:
+        path, begins = source.place, None
         head = head_of(path, source.codec, LOOK)
         for chunk in record_chunks([head], layout.dialect, where=str(path)):
-            # The last record may be cut off by the end of the look.
-            longest = chunk.longest(slice(0, max(chunk.rows - 1, 1)))
-            refuse_longer(longest, part_bytes, path)
+            if begins is None:
+                begins = chunk.offset + int(chunk.starts[0])
+            if not output.part_rows:
+                # The last record may be cut off by the end of the look.
+                longest = chunk.longest(slice(0, max(chunk.rows - 1, 1)))
+                refuse_longer(longest, output.part_bytes, path)
+        plain = source.codec == "none"
+        return Extent(len(head) if begins is None else begins, source.size) if plain else None
 
     # What lies behind a line is looked at several at a time.
     away = any(isinstance(source.place, Remote) for source in sources)
-    list((Threads(AT_ONCE) if away else Inline()).flow(look, sources))
+    found = (Threads(AT_ONCE) if away else Inline()).flow(look, sources)
+    known = zip(sources, found, strict=True)
+    return {key_of(source.place): extent for source, extent in known if extent is not None}
 
 
 def _run(

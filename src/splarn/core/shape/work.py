@@ -13,6 +13,7 @@ from splarn.core.shape.manifest import Part, SourceRange
 from splarn.core.shape.part import TextPart
 from splarn.core.shape.task import Cut, ShapeTask
 from splarn.core.source.codecs import head_of
+from splarn.core.source.passing import Passing
 from splarn.core.source.places import place
 from splarn.core.source.source import LOOK, first_record
 from splarn.core.work.lanes import report
@@ -36,7 +37,9 @@ def run_shape_task(
         if task.done:
             # It was noted as whole, and only that nothing follows was not.
             return list(task.done)
-        cut = Cut((_copy(task),))
+        passing = Passing(task.extents)
+        part = _copy(task, passing)
+        cut = Cut((part,), stretches=tuple(passing.stretches))
         note(cut)
         return [cut]
     cuts = list(task.done)
@@ -46,7 +49,7 @@ def run_shape_task(
     return cuts
 
 
-def _copy(task: ShapeTask) -> Part:
+def _copy(task: ShapeTask, passing: Passing) -> Part:
     output = task.output
     limit = None if output.part_rows else output.part_bytes
     part = TextPart(task.folder, task.stem, output.format, output.packing)
@@ -55,7 +58,7 @@ def _copy(task: ShapeTask) -> Part:
         pieces = []
         for piece in task.source:
             rows = lines = size = 0
-            for data, count in copied([piece], task.layout.dialect, limit, task.counted):
+            for data, count in copied([piece], task.layout.dialect, limit, task.counted, passing):
                 part.put(data, count)
                 rows, lines = rows + count, lines + data.count(b"\n")
                 size += len(data)

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Iterable, Iterator
+from dataclasses import dataclass, field
 from typing import Any, Generic, TypeVar
 
-# Before the hash of all records of a content, and before that of its first ones.
-WHOLE = "xxh3-128:"
+from splarn.core.source.leaves import FIRST, LEAVES, Leaves, Stretch, joined
+
+# Before the hash of the first records of a content, and before that of all as an earlier Splarn
+# took it.
 BEGINS = "begins-128:"
+FLAT = "xxh3-128:"
 
 Owner = TypeVar("Owner")
 
@@ -18,36 +21,54 @@ class Identity:
     """What tells records from others, whatever the file's name and codec.
 
     `begins` is the hash of their first bytes, `whole` that of all; either is empty while unknown.
+    `also` is what an earlier Splarn would call the whole, where that is known too.
     """
 
     begins: str = ""
     whole: str = ""
+    also: str = field(default="", compare=False)
 
     @property
     def name(self) -> str:
         """The most that is known, in one word."""
         return self.whole or self.begins
 
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What the whole is called."""
+        return tuple(one for one in (self.whole, self.also) if one)
+
+    @property
+    def only(self) -> str:
+        """The one of two kinds of name that the whole has; empty where it has both or another."""
+        kinds = [kind for kind in (FLAT, LEAVES) if any(map(_has(kind), self.names))]
+        return kinds[0] if len(kinds) == 1 else ""
+
     def same(self, other: Identity) -> bool | None:
         """Whether the two are of the same records; None where that cannot be told yet."""
-        if self.whole and other.whole:
-            return self.whole == other.whole
+        if set(self.names) & set(other.names):
+            return True
+        if self.whole and other.whole and not {self.only, other.only} >= {FLAT, LEAVES}:
+            return False
         if self.begins and other.begins and self.begins != other.begins:
             return False
         return None
 
 
+def _has(kind: str) -> Callable[[str], bool]:
+    return lambda name: name.startswith(kind)
+
+
 class Reading:
     """The hashes of a file's records while its blocks pass; `skip` bytes come before the first."""
 
-    # The first bytes of the records, which tell most contents apart before all of them are read.
-    first = 1 << 20
+    first = FIRST
 
     def __init__(self, skip: int) -> None:
         import xxhash
 
-        self._all: Any = xxhash.xxh3_128()
-        self._first = ""
+        self._leaves = Leaves()
+        self._flat: Any = xxhash.xxh3_128()
         self._skip = skip
         self.bytes = 0
 
@@ -57,29 +78,35 @@ class Reading:
             passed = min(self._skip, len(block))
             self._skip -= passed
             block = block[passed:]
-        if self.bytes < self.first <= self.bytes + len(block):
-            until = self.first - self.bytes
-            self._all.update(block[:until])
-            self._first = self._all.hexdigest()
-            self._all.update(block[until:])
-        else:
-            self._all.update(block)
+        self._leaves.update(block)
+        self._flat.update(block)
         self.bytes += len(block)
 
     @property
     def begins(self) -> str:
         """The hash of the first records."""
-        return BEGINS + (self._first or self._all.hexdigest())
+        return BEGINS + self._leaves.begins
 
     @property
     def content_id(self) -> str:
-        """The hash of the records so far."""
-        return WHOLE + str(self._all.hexdigest())
+        """The id of the records so far."""
+        return self._leaves.content_id
+
+    @property
+    def flat(self) -> str:
+        """The hash of all bytes so far as one, which an earlier Splarn took for the id."""
+        return FLAT + str(self._flat.hexdigest())
 
     @property
     def identity(self) -> Identity:
         """What is known when all have passed."""
-        return Identity(self.begins, self.content_id)
+        return Identity(self.begins, self.content_id, self.flat)
+
+
+def identity_of(stretches: Collection[Stretch]) -> Identity | None:
+    """What is known of records by their stretches; None where some are missing."""
+    found = joined(stretches)
+    return None if found is None else Identity(BEGINS + found[0], found[1])
 
 
 # The content of files that hold a header at most.
@@ -109,18 +136,21 @@ class Contents(Generic[Owner]):
 
     def __init__(self) -> None:
         self._by_whole: dict[str, list[tuple[Held, Owner]]] = {}
-        # By how they begin: all of them, and those of which no more is known.
+        # By how they begin: all of them, and those of which no more or only one name is known.
         self._by_begins: dict[str, list[tuple[Held, Owner]]] = {}
-        self._only_begun: dict[str, list[tuple[Held, Owner]]] = {}
+        self._by_kind: dict[str, dict[str, list[tuple[Held, Owner]]]] = {}
 
     def add(self, held: Iterable[Held], owner: Owner) -> None:
         """Notes what an owner holds."""
         for one in held:
-            if one.content.whole:
-                self._by_whole.setdefault(one.content.whole, []).append((one, owner))
-            else:
-                self._only_begun.setdefault(one.content.begins, []).append((one, owner))
-            self._by_begins.setdefault(one.content.begins, []).append((one, owner))
+            content = one.content
+            for name in content.names:
+                self._by_whole.setdefault(name, []).append((one, owner))
+            kind = content.only if content.whole else ""
+            if kind or not content.whole:
+                groups = self._by_kind.setdefault(kind, {})
+                groups.setdefault(content.begins, []).append((one, owner))
+            self._by_begins.setdefault(content.begins, []).append((one, owner))
 
     def owner(self, held: Iterable[Held]) -> tuple[Owner | None, bool]:
         """Who holds some of this already, None for nobody, and whether that is certain."""
@@ -136,8 +166,13 @@ class Contents(Generic[Owner]):
 
     def _near(self, content: Identity) -> Iterator[tuple[Held, Owner]]:
         """All that might be the same."""
+        for name in content.names:
+            yield from self._by_whole.get(name, ())
+        kinds = [self._by_begins]
         if content.whole:
-            yield from self._by_whole.get(content.whole, ())
-        groups = self._only_begun if content.whole else self._by_begins
-        for begins in {content.begins, ""} if content.begins else list(groups):
-            yield from groups.get(begins, ())
+            # Of what has no name of the same kind, only what the two begin with can be told.
+            other = {FLAT: LEAVES, LEAVES: FLAT}.get(content.only)
+            kinds = [self._by_kind.get(kind, {}) for kind in ("", other) if kind is not None]
+        for groups in kinds:
+            for begins in {content.begins, ""} if content.begins else list(groups):
+                yield from groups.get(begins, ())

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,19 +15,23 @@ from splarn.core.records.chunks import record_chunks
 from splarn.core.records.scanning import BOM
 from splarn.core.source.archives import Member
 from splarn.core.source.codecs import detect_codec, head_of, read_blocks
-from splarn.core.source.content import Identity, Reading
+from splarn.core.source.content import Identity, Reading, identity_of
 from splarn.core.source.files import content_hash, kind_of
 from splarn.core.source.json_values import form_of_json
+from splarn.core.source.leaves import LEAF, Leaves, Stretch
 from splarn.core.source.places import Place, open_place
 from splarn.core.work.disk import outside
 
 if TYPE_CHECKING:
     from splarn.core.layout import Dialect, Layout
+    from splarn.core.work.pool import Pool
 
 # Unpacked bytes in which the header is looked for, and packed ones that tell codec and format.
 LOOK = 1 << 20
 HEAD = 4096
 PARQUET_MARK = b"PAR1"
+# What one worker reads of a large file to tell what it is.
+STRIP = 16 * LEAF
 
 
 @dataclass(frozen=True)
@@ -117,17 +122,14 @@ class Source:
         return first_record(head, dialect, str(self.place))
 
     def identity(self, layout: Layout, whole: bool = True) -> Identity:
-        """What tells these records from others, by the XXH3-128 of the unpacked bytes.
+        """What tells these records from others, by the XXH3-128 of their unpacked bytes' leaves.
 
         They count from the first record on; of a columnar file all its bytes do. Unless the whole
         is wanted, no more is read than the first ones, which are all of a small file.
         Raises OutsideError when the file changes meanwhile or cannot be read.
         """
         if layout.format == "parquet":
-            with outside(f"Reading {self.place}"), open_place(self.place) as file:
-                first = Reading(0)
-                first.unpacked(file.read(first.first))
-            known = Identity(first.begins, content_hash(self.place))
+            known = _identity_of(Reading(0), read_blocks(self.place, "none"), True)
         else:
             reading = Reading(self.first_record(layout.dialect))
             known = _identity_of(reading, self.blocks(), whole)
@@ -161,6 +163,55 @@ class Identify:
 def identified(task: Identify) -> Identity:
     """See Source.identity."""
     return task.source.identity(task.layout, task.whole)
+
+
+@dataclass(frozen=True)
+class Strip:
+    """A stretch of a plain file whose records begin at `skip`; picklable."""
+
+    source: Source
+    skip: int
+    start: int
+    end: int | None
+
+
+def hashed(task: Strip) -> Stretch:
+    """Its leaves. Raises OutsideError when the file changes meanwhile or cannot be read."""
+    leaves = Leaves(task.start - task.skip)
+    for block in read_blocks(task.source.place, "none", task.start, task.end):
+        leaves.update(block)
+    task.source.check_unchanged()
+    return leaves.stretch(task.end is None)
+
+
+def identify(sources: Sequence[Source], layout: Layout, pool: Pool) -> Iterator[Identity]:
+    """Each source's identity in turn, large plain files read by many.
+
+    Raises OutsideError as Source.identity does.
+    """
+    tasks: list[Identify | Strip] = []
+    for one in sources:
+        if one.codec != "none" or one.size <= STRIP or isinstance(one.place, Member):
+            tasks.append(Identify(one, layout))
+            continue
+        skip = 0 if layout.format == "parquet" else one.first_record(layout.dialect)
+        edges = [*range(skip, one.size, STRIP), None]
+        tasks += [Strip(one, skip, start or 0, end) for start, end in pairwise(edges)]
+    held: list[Stretch] = []
+    for task, found in zip(tasks, pool.map(_look_at, tasks), strict=True):
+        if isinstance(found, Identity):
+            yield found
+            continue
+        held.append(found)
+        if found.ends:
+            known = identity_of(held)
+            assert known is not None, f"{task.source} is read in strips that meet"
+            yield known
+            held = []
+
+
+def _look_at(task: Identify | Strip) -> Identity | Stretch:
+    return identified(task) if isinstance(task, Identify) else hashed(task)
 
 
 def _identity_of(reading: Reading, blocks: Iterator[bytes], whole: bool) -> Identity:

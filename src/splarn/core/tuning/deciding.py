@@ -16,6 +16,7 @@ from splarn.core.tuning.model import Model
 from splarn.core.tuning.plan import Choice, Limits, choose
 from splarn.core.tuning.posterior import Aim
 from splarn.core.tuning.sensitivity import DRAWS, sensitivity
+from splarn.core.units import show_duration
 
 # So many of very many configurations are forecast one by one, the best and the likeliest to fit.
 SHORTLIST = 400
@@ -23,8 +24,19 @@ SHORTLIST = 400
 RIVALS = 60
 
 
-def choice_of(model: Model, space: Space, volume: Volume, prices: Prices, limits: Limits) -> Choice:
-    """The choice of the whole space; of very many configurations by way of a short list."""
+def choice_of(
+    model: Model,
+    space: Space,
+    volume: Volume,
+    prices: Prices,
+    limits: Limits,
+    joining: float = 0.0,
+) -> Choice:
+    """The choice of the whole space; of very many configurations by way of a short list.
+
+    Where there is more than one machine, a cluster is joined first, in so many seconds; the
+    forecasts of the choice are without them.
+    """
     table = Table.of_space(space)
     every: Any = range(table.count)
     counts = None
@@ -43,7 +55,15 @@ def choice_of(model: Model, space: Space, volume: Volume, prices: Prices, limits
         counts = int(good.sum()), table.count
     configurations = [table.at(place) for place in every]
     told = forecast(model, configurations, volume, prices)
-    return choose(told, limits, prices.currency, counts)
+    if not joining:
+        return choose(told, limits, prices.currency, counts)
+    known = {one.configuration: one for one in told}
+    choice = choose(
+        [one.later(joining) if one.configuration.machines > 1 else one for one in told],
+        limits, prices.currency, counts,
+    )  # fmt: skip
+    ranked = tuple(known[one.configuration] for one in choice.ranked)
+    return replace(choice, chosen=ranked[0], ranked=ranked)
 
 
 def sureness(
@@ -67,10 +87,18 @@ def sureness(
     ]
 
 
-def starting(chosen: Forecast, limits: Limits) -> str:
-    """When it has to begin at the latest."""
+def joined_first(joining: float) -> str:
+    """What is said where a cluster is joined before the work, in so many seconds."""
+    return (
+        f"Joining the cluster took {show_duration(joining)} in the sweep, which is counted here, "
+        "and is no part of the phases."
+    )
+
+
+def starting(chosen: Forecast, limits: Limits, joining: float = 0.0) -> str:
+    """When it has to begin at the latest, if something takes so many seconds before."""
     assert limits.ends is not None, "asked for only where there is a time of the day"
-    needs = float(np.quantile(chosen.draws, limits.confidence, method="higher"))
+    needs = joining + float(np.quantile(chosen.draws, limits.confidence, method="higher"))
     latest = limits.ends - timedelta(seconds=needs)
     return (
         f"To end by {limits.ends:%H:%M} with that chance it must begin by {latest:%H:%M:%S}, on "

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -54,6 +54,10 @@ class Span:
         """The three figures by name."""
         return {"low": self.low, "median": self.median, "high": self.high}
 
+    def later(self, seconds: float) -> Span:
+        """The same, each so much more."""
+        return Span(self.low + seconds, self.median + seconds, self.high + seconds)
+
 
 @dataclass(frozen=True)
 class Forecast:
@@ -89,6 +93,15 @@ class Forecast:
             "extrapolated_levers": list(self.extrapolated),
             "on_frontier": self.on_frontier,
         }
+
+    def later(self, seconds: float) -> Forecast:
+        """The same after something that takes so long."""
+        return replace(
+            self,
+            seconds=self.seconds.later(seconds),
+            draws=self.draws + seconds,
+            in_turn=self.in_turn.later(seconds),
+        )
 
     @property
     def binding_phase(self) -> str:

@@ -39,6 +39,11 @@ class Learned:
     packed: Mapping[str, Packed]
 
     @property
+    def joining(self) -> float:
+        """Seconds that joining a cluster took, where the sweep was on one."""
+        return float(self.sweep.document.get("cluster", {}).get("join_seconds", 0))
+
+    @property
     def words(self) -> str:
         """What it was learnt from, for a person."""
         evidence = self.evidence
