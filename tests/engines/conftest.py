@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from splarn.core.source.content import Reading
+from splarn.core.source import leaves
 from splarn.standin.sluice import FAULTS
 from tests.engines.lives import readings
 from tests.engines.sluices import OWN
@@ -16,7 +16,7 @@ from tests.engines.sluices import OWN
 @pytest.fixture(autouse=True)
 def few_bytes_tell_files_apart(monkeypatch: pytest.MonkeyPatch) -> None:
     """Files of tests are small, and are to be known by how they begin as large ones are."""
-    monkeypatch.setattr(Reading, "first", 48)
+    monkeypatch.setattr(leaves, "FIRST", 48)
 
 
 @pytest.fixture

@@ -6,18 +6,22 @@ import gzip
 import re
 import stat
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
+import xxhash
 
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.load import inputs_from_files, inputs_from_manifest, load, loader, undo
+from splarn.core.shape import part, shaper
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.source import source
 from splarn.core.source.codecs import Packing
+from splarn.core.source.content import Identity, Reading
 from splarn.core.target.details import LoadDetails
 from splarn.core.target.notes import LoadNote, PartNote
 from splarn.core.work.pool import Inline
@@ -107,6 +111,62 @@ def test_content_is_in_whatever_its_codec_and_cut(target: str, table: str, tmp_p
         run(target, other, inputs=parts, table_mode="append")
     assert run(target, other, inputs=parts[2:], table_mode="append").rows_loaded > 0
     assert count(target, table) == 2000
+
+
+class Flat:
+    """The hash of a part as an earlier version took it."""
+
+    def __init__(self) -> None:
+        self._state = xxhash.xxh3_128()
+
+    def update(self, data: bytes) -> None:
+        self._state.update(data)
+
+    @property
+    def content_id(self) -> str:
+        return f"xxh3-128:{self._state.hexdigest()}"
+
+
+@contextmanager
+def as_an_earlier_version() -> Iterator[None]:
+    """Content has the names that it had when all bytes were hashed as one."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(Reading, "identity", property(lambda one: Identity(one.begins, one.flat)))
+        patch.setattr(part, "Leaves", Flat)
+        patch.setattr(shaper, "_extents", lambda *_: {})
+        yield
+
+
+def test_what_an_earlier_version_brought_in_is_known(
+    target: str, table: str, tmp_path: Path
+) -> None:
+    path, other = readings(tmp_path / "a.csv", 1, 2000), readings(tmp_path / "b.csv", 1, 1999)
+    how = PartsFormat("csv", Packing("zstd", 1), 9000)
+    with as_an_earlier_version():
+        first = run(target, table, path)
+        old = shape([path], GAUGES, tmp_path / "old", how, Inline())
+    assert run(target, table, path, table_mode="append").done_before
+    with pytest.raises(RequestError, match=f"already in.*{first.load_id}"):
+        run(target, table, path, readings(tmp_path / "c.csv", 3000, 3001), table_mode="append")
+    new = shape([path], GAUGES, tmp_path / "new", how, Inline())
+    for made in (old, new):
+        parts = inputs_from_manifest(made.manifest)
+        with pytest.raises(RequestError, match=f"holds records that are in .*{first.load_id}"):
+            run(target, table, inputs=parts, table_mode="append")
+    # Parts that an earlier version cut, and the file that they were cut of.
+    another = f"{table}_o"
+    parts = inputs_from_manifest(old.manifest)
+    second = run(target, another, inputs=parts)
+    for made in (old, new):
+        parts = inputs_from_manifest(made.manifest)
+        assert run(target, another, inputs=parts, table_mode="append").done_before
+    how = PartsFormat("csv", Packing("zstd", 1), 7000)
+    cut = shape([path], GAUGES, tmp_path / "cut", how, Inline())
+    for inputs in (inputs_from_manifest(cut.manifest), inputs_from_files([path], GAUGES)):
+        with pytest.raises(RequestError, match=second.load_id):
+            run(target, another, inputs=inputs, table_mode="append")
+    # What was never in is no less welcome.
+    assert run(target, table, other, table_mode="append").rows_loaded == 1999
 
 
 def test_content_that_is_coming_in_is_claimed_before_its_first_row(

@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, Generic, TypeVar
 
-from splarn.core.source.leaves import FIRST, LEAVES, Leaves, Stretch, joined
+from splarn.core.source.leaves import LEAVES, Leaves, Stretch, joined
 
 # Before the hash of the first records of a content, and before that of all as an earlier Splarn
 # took it.
@@ -61,8 +61,6 @@ def _has(kind: str) -> Callable[[str], bool]:
 
 class Reading:
     """The hashes of a file's records while its blocks pass; `skip` bytes come before the first."""
-
-    first = FIRST
 
     def __init__(self, skip: int) -> None:
         import xxhash

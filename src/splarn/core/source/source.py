@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.records.chunks import record_chunks
 from splarn.core.records.scanning import BOM
+from splarn.core.source import leaves
 from splarn.core.source.archives import Member
 from splarn.core.source.codecs import detect_codec, head_of, read_blocks
 from splarn.core.source.content import Identity, Reading, identity_of
@@ -177,11 +178,11 @@ class Strip:
 
 def hashed(task: Strip) -> Stretch:
     """Its leaves. Raises OutsideError when the file changes meanwhile or cannot be read."""
-    leaves = Leaves(task.start - task.skip)
+    passing = Leaves(task.start - task.skip)
     for block in read_blocks(task.source.place, "none", task.start, task.end):
-        leaves.update(block)
+        passing.update(block)
     task.source.check_unchanged()
-    return leaves.stretch(task.end is None)
+    return passing.stretch(task.end is None)
 
 
 def identify(sources: Sequence[Source], layout: Layout, pool: Pool) -> Iterator[Identity]:
@@ -217,7 +218,7 @@ def _look_at(task: Identify | Strip) -> Identity | Stretch:
 def _identity_of(reading: Reading, blocks: Iterator[bytes], whole: bool) -> Identity:
     for block in blocks:
         reading.unpacked(block)
-        if reading.bytes > reading.first and not whole:
+        if reading.bytes > leaves.FIRST and not whole:
             return Identity(reading.begins)
     return reading.identity
 
@@ -256,7 +257,7 @@ class Proof:
         self.source.check_unchanged()
         if self._columnar:
             return self.content
-        if self.packed_hash and self._packed.content_id != self.packed_hash:
+        if self.packed_hash and self._packed.flat != self.packed_hash:
             raise self._other()
         passed, wanted = self._reading.identity, self.content
         # An earlier manifest tells only what the bytes on disk are.
