@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from splarn.library.preparing import check, infer_layout, shape, ship, survey
     from splarn.library.tuning import Swept, decision, fit, forecast, plan, space, sweep, trials
     from splarn.library.unloading import unload
+    from splarn.library.where import cluster
     from splarn.report.facts import Decided
 
 # Where each public name lives; imported when first asked for, so that commands start quickly.
@@ -73,6 +74,7 @@ _HOMES = {
     "splarn.library.tuning": (
         "Swept", "decision", "fit", "forecast", "plan", "space", "sweep", "trials",
     ),
+    "splarn.library.where": ("cluster",),
     "splarn.report.facts": ("Decided",),
 }  # fmt: skip
 _HOME = {name: module for module, names in _HOMES.items() for name in names}
@@ -110,6 +112,7 @@ __all__ = [
     "__version__",
     "ask",
     "check",
+    "cluster",
     "compact",
     "decision",
     "fit",

@@ -11,12 +11,13 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+import splarn as library
 from splarn.core.shape.manifest import read_manifest
 from splarn.demo.scenario import Delivery, make_passages
 from tests.cluster import LACKS_SPLARN, OTHER_NUMPY, OwnCluster, kill_some
@@ -122,6 +123,53 @@ def load_digests(splarn: Splarn, to: str) -> Any:
     """What a load found of the rows of a table, column by column."""
     told = splarn("load", "there", "--to", to, "--table", "again", "--json").json
     return told["digests"]
+
+
+def test_functions_of_the_library_do_on_a_cluster_what_they_do_here(
+    cluster: OwnCluster, delivery: Delivery, postgresql: str, tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    monkeypatch.chdir(tmp_path)
+    shutil.copytree(delivery.paths[0].parent, "delivery")
+    files = f"delivery/*{delivery.paths[0].suffix}"
+    layout = library.infer_layout(files).layout
+    aside: Any = {"bad_rows": "5%", "rejects": "bad"}
+    told = []
+    for where in ("here", "there"):
+        with library.cluster(cluster.address) if where == "there" else nullcontext():
+            stock = library.survey(files, exact=True)
+            checked = library.check(files, layout)
+            made = library.shape(files, where, layout=layout, part_size="256KiB", verify=True)
+            sent = library.ship(made.manifest, f"{where}-depot", streams=2)
+            loaded = library.load(where, postgresql, where, streams=3, **aside)
+            assert loaded.verified
+            back = library.unload(postgresql, f"{where}-back", table=where)
+            lake = library.load(where, "lake:///lake", where, streams=2, **aside)
+            merged = library.compact("lake:///lake", table=where)
+        told.append((
+            stock.rows, checked.bad, parts_of(tmp_path / where), len(sent.files), loaded.digests,
+            lake.digests, [part.rows for part in back.manifest.parts], back.differences,
+            merged.files_after,
+        ))  # fmt: skip
+    assert told[0] == told[1]
+    space = library.space(part_size=["128KiB", "256KiB"], load_streams=[1, 2, 3])
+    with library.cluster(cluster.address, per_machine=2):
+        swept = library.sweep(
+            files, postgresql, layout=layout, space=space, sample="256KiB", strategy="star",
+            ledger="book",
+        )  # fmt: skip
+        plan = library.plan(files, postgresql, "run", swept, layout=layout, bad_rows="5%")
+        ran = library.run(plan, ledger="book", rejects="bad")
+    assert ran.load.verified and ran.load.rows_loaded == delivery.good
+    # No more than that are at work on the one machine.
+    assert all(one.configuration.load_streams <= 2 for one in swept.trials)
+    with library.cluster("tcp://127.0.0.1:9"), pytest.raises(library.OutsideError):
+        library.check(files, layout)
+    with (
+        library.cluster(cluster.address),
+        pytest.raises(library.RequestError, match="a file that one process writes"),
+    ):
+        library.load("here", "sqlite:///a.db", "t", **aside)
 
 
 def test_secrets_reach_workers_and_nothing_shows_them(

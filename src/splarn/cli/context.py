@@ -172,17 +172,14 @@ class Context(Where):
 
     def target(self, url: str | None, option: str = "--to") -> str:
         """The target's URL as written, made relative to the job file where that names a file."""
-        from splarn.engines import from_anywhere
-
         if url:
-            return url if self.cluster is None else from_anywhere(url)
+            return self.anywhere(url)
         if not self.job.target.url:
             raise RequestError(
                 f"No target is named: give {option} URL, or set target.url in a job file "
                 "splarn.toml."
             )
-        beside = _beside(self.job.target.url, self.job.folder)
-        return beside if self.cluster is None else from_anywhere(beside)
+        return self.anywhere(_beside(self.job.target.url, self.job.folder))
 
     def table(self, name: str | None, fallback: str | None = None) -> str:
         """The table's name."""

@@ -101,7 +101,7 @@ def run(
         if source is None or dry:
             what = "--dry says the steps of files" if dry else "--from-table goes with --from"
             raise RequestError(f"{what}: leave it out.")
-        moving = moved(source, source_table or chosen.table, chosen, root)
+        moving = moved(context, source, source_table or chosen.table, chosen, root)
         context.check_ledger()
         document, record = carry_out(context, chosen, root, None, options, moving)
         context.out.document(document)
@@ -131,12 +131,12 @@ def run(
     return code
 
 
-def moved(url: str, table: str, plan: Plan, folder: Path) -> UnloadRequest:
+def moved(context: Context, url: str, table: str, plan: Plan, folder: Path) -> UnloadRequest:
     """What asks for the rows of another table than the plan's. Raises RequestError for no such."""
     from splarn.core.run.flow import moved_from
     from splarn.engines import identity, opener_of_existing
 
-    open_engine = opener_of_existing(url)
+    open_engine = opener_of_existing(context.anywhere(url))
     return moved_from(open_engine, identity(url), table, plan, identity(plan.target), folder)
 
 
@@ -180,7 +180,7 @@ def carry_out(
     from splarn.engines import identity, opener
 
     out = context.out
-    open_engine, target_id = opener(chosen.target), identity(chosen.target)
+    open_engine, target_id = opener(context.anywhere(chosen.target)), identity(chosen.target)
     say_promises(out, open_engine)
     landing = None
     if chosen.depot:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -28,14 +27,15 @@ class Where:
 
     def everywhere(self, at: Place) -> Place:
         """A place by a name that means the same wherever the work is done."""
-        from splarn.core.source.archives import Member
         from splarn.core.source.places import Remote
 
-        if self.cluster is None or isinstance(at, Remote):
-            return at
-        if isinstance(at, Member):
-            return replace(at, archive=at.archive.absolute())
-        return at.absolute()
+        return at if self.cluster is None or isinstance(at, Remote) else at.absolute()
+
+    def anywhere(self, url: str) -> str:
+        """A target's URL that means the same wherever the work is done."""
+        from splarn.engines import from_anywhere
+
+        return url if self.cluster is None else from_anywhere(url)
 
     def own(self, folder: Path) -> Path:
         """A folder that work writes into, by a name that means the same wherever that is."""

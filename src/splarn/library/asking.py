@@ -23,7 +23,7 @@ from splarn.core.scans.questions import read_question
 from splarn.core.source.source import Source
 from splarn.core.tidy import scratch_prefix
 from splarn.core.units import parse_duration, parse_rate
-from splarn.core.work.pools import usable_cores
+from splarn.core.work.pools import Pools, usable_cores
 from splarn.core.work.progress import Progress
 from splarn.library.given import (
     Files,
@@ -31,7 +31,6 @@ from splarn.library.given import (
     Size,
     layout_of,
     places,
-    pools,
     prices_of,
     size_of,
 )
@@ -78,7 +77,7 @@ def ask(
     request = ScanRequest(sources, known, asked, tuple(ways), size_of(look))
     paid = prices_of(prices)
     line = Line(parse_rate(link) if isinstance(link, str) else link, parse_duration(latency))
-    with tempfile.TemporaryDirectory(prefix=scratch_prefix()) as scratch, pools() as opened:
+    with tempfile.TemporaryDirectory(prefix=scratch_prefix()) as scratch, Pools() as opened:
         scans = foretell_scans(request, Path(scratch), opened.threads(usable_cores()), progress)
     told = bills(scans, paid, months, line, tier or next(iter(paid.tiers)), usable_cores())
     return Asked(scans, tuple(told), cheapest(told, months))

@@ -8,7 +8,8 @@ from splarn.core.lake.compaction import CompactRecord, CompactRequest
 from splarn.core.lake.compaction import compact as merge
 from splarn.core.work.progress import Progress
 from splarn.engines import opener
-from splarn.library.given import Size, count_of, pools, size_of
+from splarn.library.given import Size, count_of, size_of
+from splarn.library.where import anywhere, pools
 
 
 def compact(
@@ -31,8 +32,8 @@ def compact(
     when the target fails or another compaction of the table is under way.
     """
     request = CompactRequest(
-        opener(to), table, None if size is None else size_of(size), tuple(sort),
+        opener(anywhere(to)), table, None if size is None else size_of(size), tuple(sort),
         tuple(partitions), before, count_of(streams, "streams"),
     )  # fmt: skip
-    with pools() as opened:
+    with pools(into=request.open_engine) as opened:
         return merge(request, progress, workers=lambda: opened.threads(request.streams))

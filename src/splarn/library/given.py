@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeAlias
@@ -20,7 +19,7 @@ from splarn.core.source.files import find_files, opened_up
 from splarn.core.source.places import Place, is_url
 from splarn.core.target.levers import LOAD_LEVERS, LoadLevers
 from splarn.core.units import parse_size
-from splarn.core.work.pools import Pools
+from splarn.library.where import everywhere, own
 
 if TYPE_CHECKING:
     from splarn.core.tuning.configuration import Space
@@ -38,16 +37,16 @@ def places(files: Files) -> list[Place]:
     Raises RequestError when a place names nothing, OutsideError when one cannot be reached.
     """
     named = [files] if isinstance(files, str | PathLike) else list(files)
-    return opened_up(find_files([str(one) for one in named]))
+    return [everywhere(one) for one in opened_up(find_files([str(one) for one in named]))]
 
 
 def manifest_in(files: Files | Manifest) -> Manifest | None:
     """The manifest that is given, or that a file or folder is; None for other files."""
     if isinstance(files, Manifest):
-        return files
+        return replace(files, folder=own(files.folder))
     local = isinstance(files, str | PathLike) and not is_url(str(files))
     if isinstance(files, str | PathLike) and local and is_manifest(Path(files)):
-        return read_manifest(Path(files))
+        return read_manifest(own(files))
     return None
 
 
@@ -111,13 +110,6 @@ def depot_of(depot: str | PathLike[str] | None) -> Depot:
     named = text if is_url(text) or text.startswith("$") else str(Path(text).resolve())
     shown = Depot(named).landing("").place
     return Depot(named, shown if is_url(shown) else str(Path(shown).resolve()))
-
-
-@contextmanager
-def pools() -> Iterator[Pools]:
-    """Workers for one call, ended with it."""
-    with Pools() as opened:
-        yield opened
 
 
 def count_of(number: int, what: str) -> int:

@@ -17,7 +17,7 @@ from splarn.core.load import undo as take_back
 from splarn.core.load.undo import Undone
 from splarn.core.run.begun import begun_loads, note_begun
 from splarn.core.run.flow import RunRecord, moved_from, run_plan
-from splarn.core.run.kinds import by_table
+from splarn.core.run.kinds import by_table, files_of
 from splarn.core.run.noting import held_to_earlier, note_run
 from splarn.core.shape.manifest import Manifest
 from splarn.core.target.notes import LoadNote
@@ -38,8 +38,8 @@ from splarn.library.given import (
     levers_of,
     manifest_in,
     places,
-    pools,
 )
+from splarn.library.where import anywhere, own, pools
 
 
 def load(
@@ -86,7 +86,7 @@ def load(
         found = places(files)
         known = layout_of(layout, found)
         inputs = inputs_from_files(found, known)
-    open_engine, target_id = opener(to), identity(to)
+    open_engine, target_id = opener(anywhere(to)), identity(to)
     book = None if ledger is None else Ledger(Path(ledger))
     try:
         request = LoadRequest(
@@ -97,14 +97,16 @@ def load(
             batch_rows=batch_rows,
             table_mode=table_mode,
             bad_rows=bad_rows_of(bad_rows),
-            rejects=Path(rejects),
+            rejects=own(rejects),
             again=again,
             verify=verify,
             levers=levers_of(levers),
             tier=tier,
             begun=() if book is None else begun_loads(book, target_id),
         )
-        with pools() as opened:
+        keeps = [own(rejects)] if request.bad_rows.count != 0 else []
+        read_from = [one.path for one in inputs]
+        with pools(reading=read_from, writing=keeps, into=open_engine) as opened:
             record = load_parts(
                 request,
                 opened.streams(count_of(streams, "streams"), open_engine()),
@@ -159,21 +161,23 @@ def run(
     Raises RequestError where source or target are not what was planned, and what `load` raises.
     """
     chosen = plan if isinstance(plan, Plan) else read_plan(Path(plan))
-    base = Path() if ledger is None else Path(ledger)
+    base = own("" if ledger is None else ledger)
     if len(by_table(chosen, base)) > 1:
         raise RequestError(
             "This plan is of several tables, which `splarn run` carries out one after the other."
         )
-    open_engine, target_id = opener(chosen.target), identity(chosen.target)
+    open_engine, target_id = opener(anywhere(chosen.target)), identity(chosen.target)
     depot = depot_of(chosen.depot or None)
-    folder = base / FOLDER / "parts" / chosen.id if parts is None else Path(parts)
+    folder = base / FOLDER / "parts" / chosen.id if parts is None else own(parts)
     watching = Watching(chosen.volume.bytes)
     if heard is not None:
         watching.heard = heard
     moving = None
     if from_url is not None:
         place, table = identity(from_url), from_table or chosen.table
-        moving = moved_from(opener_of_existing(from_url), place, table, chosen, target_id, folder)
+        moving = moved_from(
+            opener_of_existing(anywhere(from_url)), place, table, chosen, target_id, folder
+        )
     elif from_table is not None:
         raise RequestError("A from_table is of the target of a from_url: name that too.")
     book = None if ledger is None else Ledger(base)
@@ -181,7 +185,12 @@ def run(
         delivery = None
         if book is not None and moving is None:
             delivery = held_to_earlier(book, chosen, base, target_id)
-        with owned(folder), pools() as opened:
+        read_from = [] if moving else [one for kind in files_of(chosen, base) for one in kind.paths]
+        aside = own(rejects)
+        with (
+            owned(folder),
+            pools(reading=read_from, writing=[folder.parent, aside], into=open_engine) as opened,
+        ):
             record = run_plan(
                 chosen,
                 open_engine,
@@ -189,7 +198,7 @@ def run(
                 folder,
                 opened,
                 watching,
-                rejects=Path(rejects),
+                rejects=aside,
                 again=again,
                 keep_parts=keep_parts,
                 confirm=_only_if(remove_more),

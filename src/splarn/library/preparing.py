@@ -22,10 +22,9 @@ from splarn.core.shape.verify import verify_parts
 from splarn.core.ship import ShipRecord, ShipRequest
 from splarn.core.ship import ship as send
 from splarn.core.source.codecs import Packing
-from splarn.core.source.places import Place
+from splarn.core.source.places import Place, is_url
 from splarn.core.survey import Catalogue, Intended
 from splarn.core.survey import survey as take_stock
-from splarn.core.work.pools import workers_for
 from splarn.core.work.progress import Progress
 from splarn.library.given import (
     Files,
@@ -35,9 +34,9 @@ from splarn.library.given import (
     layout_of,
     manifest_in,
     places,
-    pools,
     size_of,
 )
+from splarn.library.where import own, pools
 
 
 def survey(
@@ -57,7 +56,11 @@ def survey(
     """
     found = places(files)
     known = None if layout is None else layout_of(layout, found)
-    return take_stock(found, known, exact, Intended(size_of(part_size), streams), progress)
+    intended = Intended(size_of(part_size), streams)
+    with pools(reading=found) as opened:
+        # Here it reads by as many as there are cores, of its own accord.
+        pool = None if opened.away is None else opened.of(opened.usual(0))
+        return take_stock(found, known, exact, intended, progress, pool=pool)
 
 
 def infer_layout(files: Files, *, delimiter: str | None = None, flatten: bool = False) -> Inferred:
@@ -86,14 +89,15 @@ def check(
     Raises RequestError where files are not of that layout, OutsideError when one cannot be read.
     """
     found = places(files)
-    wanted = workers or workers_for(sum(one.stat().st_size for one in found))
-    with pools() as opened:
+    into = None if good is None else own(good)
+    with pools(reading=found, writing=[into]) as opened:
+        wanted = workers or opened.usual(sum(one.stat().st_size for one in found))
         result = check_files(
             found,
             layout_of(layout, found),
             opened.of(count_of(wanted, "workers")),
             limit=bad_row_limit,
-            good=None if good is None else Path(good),
+            good=into,
             progress=progress,
         )
     if rejects is not None:
@@ -129,10 +133,11 @@ def shape(
     kind = format or known.format
     output = PartsFormat(kind, Packing.of_parts(codec, kind), size_of(part_size))
     size = sum(one.stat().st_size for one in found)
-    with pools() as opened:
-        pool = opened.threads(workers or workers_for(8 * size))
+    folder = own(into)
+    with pools(reading=found, writing=[folder]) as opened:
+        pool = opened.threads(workers or opened.usual(8 * size))
         made = make_parts(
-            found, known, Path(into), output, pool,
+            found, known, folder, output, pool,
             keep=0 if rejects is None else None, again=again, progress=progress,
         )  # fmt: skip
         if verify:
@@ -169,7 +174,13 @@ def ship(
         assert not isinstance(files, Manifest), "a manifest is one"
         found = places(files)
     now = datetime.now(UTC)
-    with pools() as opened, closing(open_depot(str(to))) as depot, closing(Origins()) as origins:
+    folder = [] if is_url(str(to)) else [own(to)]
+    place = str(folder[0]) if folder else str(to)
+    with (
+        pools(reading=found, writing=folder) as opened,
+        closing(open_depot(place)) as depot,
+        closing(Origins()) as origins,
+    ):
         request = ShipRequest(
             tuple(found),
             depot,

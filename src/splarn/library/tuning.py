@@ -35,6 +35,7 @@ from splarn.core.tuning.trial import Trial
 from splarn.core.tuning.volume import volume_like, volume_of
 from splarn.core.tuning.whatif import AS_IT_IS, WhatIf
 from splarn.core.units import parse_duration
+from splarn.core.work.disk import outside
 from splarn.core.work.progress import Progress
 from splarn.core.work.words import nearest
 from splarn.engines import identity, opener, parse_target, shown
@@ -46,10 +47,10 @@ from splarn.library.given import (
     depot_of,
     layout_of,
     places,
-    pools,
     prices_of,
     size_of,
 )
+from splarn.library.where import anywhere, elsewhere, own, pools
 from splarn.report.facts import Decided
 from splarn.report.telling import decided_by, with_history
 
@@ -136,7 +137,7 @@ def sweep(
     request = sweeping.SweepRequest(
         tuple(found),
         known,
-        opener(to),
+        opener(anywhere(to)),
         hide(shown(parse_target(to))),
         identity(to),
         chosen,
@@ -157,11 +158,16 @@ def sweep(
         readers,
         tuple(reading),
     )
+    # Where all machines of a cluster see it; else where the system keeps such files.
+    shared = own(ledger or ".") if elsewhere() else None
+    if shared is not None:
+        with outside(f"Making the folder {shared}"):
+            shared.mkdir(parents=True, exist_ok=True)
     with (
-        tempfile.TemporaryDirectory(prefix=scratch_prefix()) as scratch,
+        tempfile.TemporaryDirectory(prefix=scratch_prefix(), dir=shared) as scratch,
         closing(Ledger(Path(scratch if ledger is None else ledger))) as book,
         closing(request.open_engine().connect()) as keeper,
-        pools() as opened,
+        pools(reading=found, writing=[shared], into=request.open_engine) as opened,
     ):
         book.check()
         made = sweeping.Sweep(request, keeper, book, opened, Path(scratch))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from os import PathLike
-from pathlib import Path
 
 from splarn.core.errors import RequestError
 from splarn.core.shape.parts_format import PartsFormat
@@ -14,7 +13,8 @@ from splarn.core.unload import UnloadRecord, UnloadRequest
 from splarn.core.unload import unload as write_rows
 from splarn.core.work.progress import Progress
 from splarn.engines import identity, opener_of_existing
-from splarn.library.given import Size, count_of, pools, size_of
+from splarn.library.given import Size, count_of, size_of
+from splarn.library.where import anywhere, own, pools
 
 
 def unload(
@@ -43,11 +43,11 @@ def unload(
         raise RequestError("Name what is to come: a table, or a query.")
     packing = Packing.of_parts(codec, format)
     output = PartsFormat(format, packing, size_of(part_size), converted=True)
-    open_engine = opener_of_existing(source)
+    open_engine = opener_of_existing(anywhere(source))
     request = UnloadRequest(
         open_engine, identity(source), Wanted(table or "", query or "", tuple(columns)),
-        Path(into), output, again=again, verify=verify,
+        own(into), output, again=again, verify=verify,
     )  # fmt: skip
-    with pools() as opened:
+    with pools(writing=[request.into], into=open_engine) as opened:
         pool = opened.streams(count_of(streams, "streams"), open_engine())
         return write_rows(request, pool, progress)

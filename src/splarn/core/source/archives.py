@@ -13,7 +13,7 @@ import zipfile
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timedelta
 from functools import lru_cache
 from pathlib import Path, PurePosixPath
@@ -52,6 +52,10 @@ class Member:
 
     def __str__(self) -> str:
         return f"{self.archive}{BETWEEN}{self.inner}"
+
+    def absolute(self) -> Member:
+        """The same by the archive's absolute path."""
+        return replace(self, archive=self.archive.absolute())
 
     @property
     def name(self) -> str:
