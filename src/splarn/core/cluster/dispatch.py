@@ -8,6 +8,7 @@ belongs to one thread; others hand it events.
 from __future__ import annotations
 
 import itertools
+import math
 import pickle
 import secrets
 import threading
@@ -32,9 +33,13 @@ LOOK_EVERY = 1.0
 LOSSES = 3
 # How long it is waited for a worker while there is none, and for calls that nobody wants to end.
 PATIENCE, LEAVING = 60.0, 20.0
-# Calls that last longer than this, in seconds, are handed over one by one, and none before a worker
-# is free; shorter ones so many together that they last about as long as is WORTH, one lot ahead.
+# Calls that last longer than this, in seconds, are handed over one by one; shorter ones so many
+# together that they last about as long as is WORTH.
 SHORT, WORTH, MOST_TOGETHER = 0.1, 0.4, 64
+# A worker has one lot ahead, so that it does not wait for the next, unless calls last longer than
+# this: then waiting is little, and to have one beside a slow worker would be much. Nor has it where
+# so few are left for each that another one may be free sooner.
+LONG, LEFT = 2.0, 2
 # So many have ended before it is known how long they last.
 FEW = 3
 # Another one may be a call of a client that is gone, which ends within a beat or two.
@@ -83,12 +88,22 @@ class Limit:
     seconds: deque[float] = field(default_factory=lambda: deque(maxlen=30))
 
     @property
+    def usual(self) -> float:
+        """Seconds that calls last, as far as that is known."""
+        known = len(self.seconds) >= FEW
+        return sorted(self.seconds)[len(self.seconds) // 2] if known else math.inf
+
+    @property
     def together(self) -> int:
         """Calls that a worker is given at once: more where they take less than being given."""
-        if len(self.seconds) < FEW:
-            return 1
-        usual = sorted(self.seconds)[len(self.seconds) // 2]
+        usual = self.usual
         return 1 if usual > SHORT else min(int(WORTH / max(usual, 1e-4)), MOST_TOGETHER)
+
+    @property
+    def ahead(self) -> int:
+        """How many lots a worker may have besides the one that it is at work on."""
+        usual = self.usual
+        return int(usual <= SHORT or (usual <= LONG and len(self.waiting) > LEFT * self.most))
 
 
 class Dispatcher:
@@ -135,6 +150,8 @@ class Dispatcher:
 
     def close(self) -> None:
         """Ends the thread; calls that are left are let go."""
+        if self._closed:
+            return
         self.stop(list(self._calls.values()))
         self._do(lambda: setattr(self, "_closed", True))
         self._thread.join(10)
@@ -178,7 +195,7 @@ class Dispatcher:
     def _room(self, limit: Limit) -> Worker | None:
         """A worker that may be given more of a pool, None where all have enough."""
         crew = self.crew
-        ahead = 1 if limit.together > 1 and limit.most >= crew.threads else 0
+        ahead = limit.ahead if limit.most >= crew.capacity(limit.machines) else 0
         if len(limit.running) >= limit.most + ahead * len(crew.fit):
             return None
         return crew.room(ahead, limit.machines)
