@@ -27,12 +27,12 @@ from splarn.core.work.pool import Inline
 TEXT = Layout("rows", Dialect(), (Field("n", "integer"), Field("note")))
 
 
-@pytest.fixture(autouse=True)
-def small_leaves() -> Iterator[None]:
-    """Leaves that a short text has many of."""
+@pytest.fixture(autouse=True, params=[24, 64])
+def small_leaves(request: pytest.FixtureRequest) -> Iterator[None]:
+    """Leaves that a short text has many of; the first records are one, or some of one."""
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(leaves, "LEAF", 64)
-        patch.setattr(leaves, "FIRST", 24)
+        patch.setattr(leaves, "FIRST", request.param)
         yield
 
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import gzip
+import io
 import re
 import threading
 from collections.abc import Iterator
+from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
@@ -15,14 +17,17 @@ import pytest
 from splarn.core.check.checking import check
 from splarn.core.errors import OutsideError, RequestError
 from splarn.core.inference.infer import infer_layout
-from splarn.core.layout import Layout
-from splarn.core.reading import read_parsed
+from splarn.core.layout import Dialect, Field, Layout
+from splarn.core.reading import read_parsed, sources
+from splarn.core.shape import shaper, work
 from splarn.core.shape.parts_format import PartsFormat
 from splarn.core.shape.shaper import shape
 from splarn.core.shape.verify import verify_parts
+from splarn.core.source import http_file, leaves, ranges
 from splarn.core.source.codecs import Packing
 from splarn.core.source.files import content_hash, find_files
 from splarn.core.source.places import Remote, key_of, place
+from splarn.core.source.source import Source
 from splarn.core.survey import survey
 from splarn.core.work.pool import Inline
 from splarn.demo.scenario import Delivery
@@ -33,6 +38,8 @@ class Handler(BaseHTTPRequestHandler):
     """Serves the files of a folder; below /whole/ it knows no ranges, below /key/ it wants one."""
 
     folder: Path
+    # Bytes that were asked for so far.
+    sent: list[int]
 
     def do_HEAD(self) -> None:
         self._answer(False)
@@ -48,14 +55,18 @@ class Handler(BaseHTTPRequestHandler):
             return
         data = path.read_bytes()
         size, start = len(data), 0
-        asked = re.fullmatch(r"bytes=(\d+)-", self.headers.get("Range", ""))
+        asked = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("Range", ""))
         if asked and kind != "whole":
-            start = int(asked[1])
-        self.send_response(206 if start else 200)
-        self.send_header("Content-Length", str(size - start))
+            start, end = int(asked[1]), int(asked[2] or size - 1) + 1
+            data = data[:end]
+        self.send_response(206 if asked and kind != "whole" else 200)
+        self.send_header("Content-Length", str(len(data) - start))
+        if asked and kind != "whole":
+            self.send_header("Content-Range", f"bytes {start}-{len(data) - 1}/{size}")
         self.send_header("Last-Modified", "Mon, 05 Jan 2026 10:00:00 GMT")
         self.end_headers()
         if body:
+            self.sent.append(len(data) - start)
             self.wfile.write(data[start:])
 
     def log_message(self, *_: object) -> None: ...
@@ -64,7 +75,13 @@ class Handler(BaseHTTPRequestHandler):
 @pytest.fixture
 def store(delivery: Delivery) -> Iterator[str]:
     """The URL of an HTTP server that has the delivery's files."""
-    handler = type("Served", (Handler,), {"folder": delivery.paths[0].parent})
+    handler = type("Served", (Handler,), {"folder": delivery.paths[0].parent, "sent": []})
+    with serving(handler) as address:
+        yield address
+
+
+@contextmanager
+def serving(handler: type[Handler]) -> Iterator[str]:
     server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
     thread = threading.Thread(target=server.serve_forever, daemon=True)
     thread.start()
@@ -90,6 +107,45 @@ def test_a_file_behind_http_is_like_one_here(
     made = shape([there], layout, tmp_path / "parts", output, Inline()).manifest
     assert len(made.parts) > 2
     assert verify_parts(made, layout, True, Inline()) == []
+
+
+def test_no_more_is_asked_of_a_store_than_is_read(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(http_file, "FIRST", 4096)
+    monkeypatch.setattr(ranges, "FIND", 512)
+    monkeypatch.setattr(leaves, "LEAF", 4096)
+    monkeypatch.setattr(leaves, "FIRST", 4096)
+    layout = Layout("rows", Dialect(), (Field("n", "integer"), Field("note")))
+    (tmp_path / "a.csv").write_text(
+        "n,note\n" + "".join(f'{n},"bank\nof {n}"\n' for n in range(60_000))
+    )
+    handler = type("Served", (Handler,), {"folder": tmp_path, "sent": []})
+    with serving(handler) as store:
+        here, (there,) = tmp_path / "a.csv", find_files([f"{store}/ranged/a.csv"])
+        size = here.stat().st_size
+        source = Source.of(there)
+        assert sum(handler.sent) <= 4096
+        # Twice what is read at most, of what is read from some place on.
+        with there.open() as file:
+            handler.sent.clear()
+            file.seek(300_000)
+            assert file.read(40_000) == here.read_bytes()[300_000:340_000]
+        assert sum(handler.sent) <= 2 * 40_000 + 4096 + io.DEFAULT_BUFFER_SIZE
+        handler.sent.clear()
+        cuts, _ = ranges.find_cuts(there, layout.dialect, 50_000, size, Inline())
+        assert len(cuts) == size // 50_000
+        assert sum(handler.sent) <= size + (3 * 512 + 4096) * (len(cuts) + 1)
+        handler.sent.clear()
+        for module in (sources, shaper, work):
+            monkeypatch.setattr(module, "LOOK", 4096)
+        made = shape(
+            [there], layout, tmp_path / "parts", PartsFormat("csv", Packing(), 200_000), Inline()
+        ).manifest
+        # Judged and cut; a leaf's end lies beyond each part.
+        assert sum(handler.sent) <= 2 * size + len(made.parts) * 3 * 4096
+        assert list(made.contents.values()) == [Source.of(here).identity(layout)]
+        assert source.size == size
 
 
 def test_what_http_refuses_is_told_without_its_secrets(

@@ -6,13 +6,12 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from splarn.core.layout import Layout
 from splarn.core.shape.copying import copied
 from splarn.core.shape.cutting import Cutting
 from splarn.core.shape.manifest import Part, SourceRange
 from splarn.core.shape.part import TextPart
 from splarn.core.shape.task import Cut, ShapeTask
-from splarn.core.source.codecs import head_of
+from splarn.core.source.codecs import head_of, read_blocks
 from splarn.core.source.passing import Passing
 from splarn.core.source.places import place
 from splarn.core.source.source import LOOK, first_record
@@ -63,14 +62,14 @@ def _copy(task: ShapeTask, passing: Passing) -> Part:
                 rows, lines = rows + count, lines + data.count(b"\n")
                 size += len(data)
                 report(len(data))
-            pieces.append(_followed(piece, task.layout, rows, lines, size))
+            pieces.append(_followed(piece, task, rows, lines, size))
         return part.finish(tuple(pieces))
     except BaseException:
         part.file.discard()
         raise
 
 
-def _followed(piece: SourceRange, layout: Layout, rows: int, lines: int, size: int) -> SourceRange:
+def _followed(piece: SourceRange, task: ShapeTask, rows: int, lines: int, size: int) -> SourceRange:
     """A range with what its copy told; lines can be followed back where no blank line was left out.
 
     `line` is that of the first record in a range that begins the file, else still to be told.
@@ -78,8 +77,13 @@ def _followed(piece: SourceRange, layout: Layout, rows: int, lines: int, size: i
     end = place(piece.path).stat().st_size if piece.end is None else piece.end
     skip, line = 0, None
     if piece.start == 0:
-        head = head_of(place(piece.path), piece.codec, LOOK)
-        skip = first_record(head, layout.dialect, piece.path)
+        known = task.extents.get(piece.path)
+        if known is None:
+            head = head_of(place(piece.path), piece.codec, LOOK)
+            skip = first_record(head, task.layout.dialect, piece.path)
+        else:
+            skip = known.skip
+            head = b"".join(read_blocks(place(piece.path), "none", 0, skip))
         line = 1 + head.count(b"\n", 0, skip)
     # A newline that the last record lacks is added.
     exact = end - piece.start - skip in (size, size - 1)

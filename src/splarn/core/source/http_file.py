@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import io
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import Any
 
 from splarn.core.errors import OutsideError
@@ -12,6 +13,12 @@ from splarn.core.source.digest_fields import read_field
 from splarn.core.source.http import AS_IT_IS, http_client, reaching
 from splarn.core.source.retry import PASSING, Trying, Unready, seconds_asked
 from splarn.core.source.secrets import filled, shown_url
+
+# What is asked for at first, in bytes, and beyond how much all that follows is. What a server has
+# begun to send is on its way, megabytes of it, before it hears that nobody wants it.
+FIRST, MOST = 256 << 10, 64 << 20
+# Whoever has more room than this wants it filled.
+BUFFER = 1 << 20
 
 
 class HttpFile(io.RawIOBase):
@@ -24,8 +31,10 @@ class HttpFile(io.RawIOBase):
         self._url = url
         self._size = size
         self._at = 0
-        # Nothing beyond this is asked for, though it can be read, which asks anew.
-        self._until = size
+        # Nothing beyond this is asked for, though it can be read, which asks anew: for little after
+        # a leap, and for more the longer it is read in order.
+        self._until = 0
+        self._window = FIRST
         self._answer: Any = None
         self._blocks: Iterator[bytes] = iter(())
         self._rest = b""
@@ -36,11 +45,15 @@ class HttpFile(io.RawIOBase):
         self._state: Any = hashlib.sha256()
 
     def expect(self, end: int) -> None:
-        """Says up to where it is going to be read, so that no line carries more than that.
-
-        What a server has begun to send is on its way, megabytes of it, before it hears of an end.
-        """
+        """Says up to where it is going to be read, so that no line carries more than that."""
         self._until = min(end, self._size)
+
+    def _widen(self, wanted: int) -> None:
+        """Asks for what follows, for more each time; for as much as is wanted if that is much."""
+        self._leave()
+        until = self._at + max(self._window, wanted if wanted > BUFFER else 0)
+        self._until = self._size if self._window > MOST else min(until, self._size)
+        self._window *= 2
 
     def readable(self) -> bool:
         """See io.RawIOBase."""
@@ -59,7 +72,8 @@ class HttpFile(io.RawIOBase):
         base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence]
         if base + offset != self._at:
             self._leave()
-            self._at = base + offset
+            self._at = self._until = base + offset
+            self._window = FIRST
             self._state = None if self._at else hashlib.sha256()
         return self._at
 
@@ -69,8 +83,7 @@ class HttpFile(io.RawIOBase):
             return 0
         shown = shown_url(self._url)
         if self._at >= self._until:
-            self._until = self._size
-            self._leave()
+            self._widen(len(buffer))
         if not self._rest:
             with reaching(self._url):
                 Trying(shown, "its bytes").until_ready(self._fill)
@@ -132,12 +145,15 @@ class HttpFile(io.RawIOBase):
             raise Unready(f"it answers {self._answer.status_code}", asked)
         self._answer.raise_for_status()
         self._hold_to_version()
-        self._announced = read_field(self._answer.headers.get("repr-digest", ""))
+        # That of the whole file, also with a part of it.
+        announced = read_field(self._answer.headers.get("repr-digest", ""))
+        self._announced = announced or self._announced
         # As it comes: what has arrived is kept when the line breaks.
         self._blocks = self._answer.iter_raw()
-        if self._at and self._answer.status_code != 206:
-            # The server knows no ranges: pass over what comes before.
-            skip = self._at
+        if self._answer.status_code != 206:
+            # The server knows no ranges: what comes is the file to its end, and what comes before
+            # is passed over.
+            self._until, skip = self._size, self._at
             while skip:
                 block = next(self._blocks, b"")
                 if not block:
@@ -166,5 +182,9 @@ class HttpFile(io.RawIOBase):
 
     def _leave(self) -> None:
         if self._answer is not None:
+            if self._at == self._until and not self._rest:
+                # An answer that is read to its end leaves its connection to the next one.
+                with suppress(Exception):
+                    next(self._blocks, None)
             self._answer.close()
         self._answer, self._blocks, self._rest = None, iter(()), b""

@@ -9,7 +9,10 @@ from typing import Any
 
 # Before the hash of all records of a content.
 LEAVES = "leaves-128:"
-LEAF = 4 << 20
+# So small that little is read beyond a short part, so large that those of ten terabytes are held.
+LEAF = 1 << 20
+# Bytes that are kept of a leaf's hash.
+KEPT = 8
 # The first bytes of the records, which tell most contents apart before all of them are read.
 FIRST = 1 << 20
 
@@ -18,7 +21,7 @@ FIRST = 1 << 20
 class Stretch:
     """The leaves that begin in a stretch of some records, one after the other.
 
-    `first` is the number of the first one, `hashes` are 32 hex digits for each. `begins` is the
+    `first` is the number of the first one, `hashes` are 16 hex digits for each. `begins` is the
     hash of the first records where they are among them; `ends` says that nothing follows.
     """
 
@@ -29,7 +32,7 @@ class Stretch:
 
 
 class Leaves:
-    """Hashes leaves of 4 MiB while bytes of some records pass, the first of them `at` so many.
+    """Hashes leaves of 1 MiB while bytes of some records pass, the first of them `at` so many.
 
     Bytes before the first leaf that begins here are passed over.
     """
@@ -63,7 +66,7 @@ class Leaves:
             if begun:
                 self._begins = self._state.hexdigest()
             else:
-                self._hashes.append(self._state.digest())
+                self._hashes.append(self._state.digest()[:KEPT])
                 self._state.reset()
                 self._held = 0
             data = data[room:]
@@ -83,7 +86,8 @@ class Leaves:
     def _all(self) -> list[bytes]:
         # Nothing at all is hashed too.
         bare = self.first == 0 and not self._hashes
-        return [*self._hashes, self._state.digest()] if self._held or bare else self._hashes
+        last = self._state.digest()[:KEPT]
+        return [*self._hashes, last] if self._held or bare else self._hashes
 
     def stretch(self, ends: bool) -> Stretch:
         """What was found; `ends` says that no records follow."""
@@ -110,7 +114,7 @@ def joined(stretches: Collection[Stretch]) -> tuple[str, str] | None:
         if one.first != leaves or ends:
             return None
         state.update(bytes.fromhex(one.hashes))
-        leaves += len(one.hashes) // 32
+        leaves += len(one.hashes) // (2 * KEPT)
         ends, begins = one.ends, begins or one.begins
     return (begins, LEAVES + state.hexdigest()) if ends and leaves else None
 

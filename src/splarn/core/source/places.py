@@ -22,7 +22,6 @@ from splarn.core.source.http import http_status, is_http, reaching
 from splarn.core.source.secrets import filled, shown_url
 
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.\-]+://")
-_BUFFER = 1 << 20
 _BLOCK = 256 << 10
 
 
@@ -56,10 +55,10 @@ class Remote:
     def open(self, mode: str = "rb", buffering: int = -1) -> IO[bytes]:
         """The file for reading from any position."""
         if is_http(self.url):
-            from splarn.core.source.http_file import HttpFile
+            from splarn.core.source.http_file import BUFFER, HttpFile
 
             raw = HttpFile(self.url, self.stat().st_size)
-            return io.BufferedReader(raw, _BUFFER)
+            return io.BufferedReader(raw, BUFFER)
         system, path = filesystem(self.url)
         with reaching(self.url):
             opened: IO[bytes] = system.open(path, "rb")
@@ -129,15 +128,21 @@ def open_place(path: Place) -> Iterator[IO[bytes]]:
         file.close()
 
 
+def expect_until(file: IO[bytes], end: int) -> None:
+    """Says up to where a file is going to be read, which matters where it is behind a line."""
+    expect = getattr(getattr(file, "raw", file), "expect", None)
+    if expect is not None:
+        expect(end)
+
+
 def blocks_in(
     file: IO[bytes], first: int = 0, end: int | None = None, block: int = _BLOCK
 ) -> Iterator[bytes]:
     """The bytes of an open file from a position up to another, or to its own end, in blocks."""
     if first:
         file.seek(first)
-    expect = getattr(getattr(file, "raw", file), "expect", None)
-    if end is not None and expect is not None:
-        expect(end)
+    if end is not None:
+        expect_until(file, end)
     left = None if end is None else end - first
     while left is None or left > 0:
         data = file.read(block if left is None else min(block, left))

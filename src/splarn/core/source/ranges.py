@@ -17,15 +17,16 @@ from splarn.core.records.bitmaps import Tally, judge
 from splarn.core.records.chunks import skip_beginning
 from splarn.core.records.scanning import scan
 from splarn.core.source.codecs import read_blocks
-from splarn.core.source.places import Place, open_place
+from splarn.core.source.places import Place, expect_until, open_place
 from splarn.core.work.disk import outside
 from splarn.core.work.pool import Pool
 
 BLOCK = 1 << 20
 STRETCH = 64 << 20
 FIND = 64 << 10
-# Stretches for each worker at least, where there are so many points to cut at.
-SOME = 2
+# Stretches for each worker at least, where there are so many points to cut at: with few, some
+# workers would wait for the last ones.
+SOME = 4
 
 
 @dataclass(frozen=True)
@@ -244,10 +245,11 @@ def _joined(was: Judged, after: tuple[Tally | None, Tally | None], length: int) 
 def _after_newline(path: Place, point: int, dialect: Dialect) -> int:
     """The byte after the first newline at or after `point`; 0 is moved to where the header is."""
     if point == 0:
-        length, _, blocks = skip_beginning(read_blocks(path, "none"), dialect)
+        length, _, blocks = skip_beginning(read_blocks(path, "none", block=FIND), dialect)
         del blocks
         return length
-    for block in read_blocks(path, "none", point, block=FIND):
+    # No line carries more than is looked at.
+    while block := b"".join(read_blocks(path, "none", point, point + FIND)):
         at = block.find(b"\n")
         if at >= 0:
             return point + at + 1
@@ -264,9 +266,9 @@ def aligned_stretch(path: Place, start: int, size: int) -> bytes:
     return data[data.find(b"\n") + 1 :]
 
 
-def _whole_lines(path: Place, start: int, end: int) -> Iterator[bytes]:
+def _whole_lines(path: Place, start: int, end: int | None, size: int = BLOCK) -> Iterator[bytes]:
     pending = b""
-    for block in read_blocks(path, "none", start, end, BLOCK):
+    for block in read_blocks(path, "none", start, end, size):
         data = pending + block if pending else block
         cut = data.rfind(b"\n") + 1
         pending = data[cut:]
@@ -282,6 +284,7 @@ def line_views(path: Place, start: int, end: int) -> Iterator[memoryview]:
     buffer = bytearray(BLOCK + FIND)
     with outside(f"Reading {path}"), open_place(path) as file:
         file.seek(start)
+        expect_until(file, end)
         left = end - start
         while left:
             with memoryview(buffer) as view:
@@ -315,7 +318,8 @@ def _walk_on(path: Place, dialect: Dialect, start: int, end: int, quoted: bool) 
 def _next_start(path: Place, dialect: Dialect, start: int, total: int) -> int:
     """The first record start after `start`, which is inside a quoted field."""
     position, quoted = start, True
-    for block in _whole_lines(path, start, total):
+    # Its end is near: what lies behind it is not asked for.
+    for block in _whole_lines(path, start, None, FIND):
         scanned = scan(block, dialect, quoted)
         if len(scanned.ends):
             return position + int(scanned.ends[0])

@@ -32,7 +32,7 @@ LOOK = 1 << 20
 HEAD = 4096
 PARQUET_MARK = b"PAR1"
 # What one worker reads of a large file to tell what it is.
-STRIP = 16 * LEAF
+STRIP = 64 * LEAF
 
 
 @dataclass(frozen=True)
