@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import json
 import shutil
+import socket
+import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +25,15 @@ PARTS = 10_000
 
 
 def here(folder: Path, repeats: int, scale: float) -> list[Row]:
-    """The same work by two workers of a cluster on this machine and by two of its own pool."""
+    """The same work by two workers of a cluster on this machine and by two of its own pool.
+
+    The cluster is there before, as it is for whoever has one.
+    """
+    with standing(folder / "cluster", 2) as scheduler:
+        return _here(folder, repeats, scale, scheduler)
+
+
+def _here(folder: Path, repeats: int, scale: float, scheduler: str) -> list[Row]:
     path, layout = one_file(folder, 500e6 * scale)
     parts, _, size = made_parts(folder, scale)
     from benchmarks.load import loading
@@ -43,16 +54,49 @@ def here(folder: Path, repeats: int, scale: float) -> list[Row]:
             return go
 
         rows += compare(f"{what}, two workers of a cluster here", "two of its own pool",
-                        shaped("--cluster", "local:2"), shaped(), repeats, 0.87,
+                        shaped("--cluster", scheduler), shaped(), repeats, 0.87,
                         path.stat().st_size)  # fmt: skip
     plain = loading(folder, parts, POSTGRESQL, 2)
 
     def far() -> Timed:
-        return _worked(loading(folder, parts, POSTGRESQL, 2, more=("--cluster", "local:2"))())
+        return _worked(loading(folder, parts, POSTGRESQL, 2, more=("--cluster", scheduler))())
 
     rows += compare("load into PostgreSQL, two workers of a cluster here", "two of its own pool",
                     far, lambda: _worked(plain()), repeats, 0.87, size)  # fmt: skip
     return rows
+
+
+@contextmanager
+def standing(folder: Path, workers: int) -> Iterator[str]:
+    """The address of a scheduler with so many workers of one thread, each a process."""
+    folder.mkdir(parents=True, exist_ok=True)
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        address = f"tcp://127.0.0.1:{free.getsockname()[1]}"
+    plain = ("--host", "127.0.0.1", "--no-dashboard")
+    begun = [_begin("scheduler", "--port", address.rpartition(":")[2], "--no-show", *plain)]
+    try:
+        for number in range(workers):
+            begun.append(_begin(
+                "worker", address, "--nthreads", 1, "--no-nanny", "--memory-limit", 0,
+                "--local-directory", folder / str(number), *plain,
+            ))  # fmt: skip
+        from distributed import Client
+
+        with Client(address, set_as_default=False, timeout=60) as client:
+            client.wait_for_workers(workers, timeout=60)
+        yield address
+    finally:
+        for process in begun:
+            process.kill()
+            process.wait()
+
+
+def _begin(what: str, *words: object) -> subprocess.Popen[bytes]:
+    return subprocess.Popen(
+        [sys.executable, "-m", f"distributed.cli.dask_{what}", *map(str, words)],
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
+    )  # fmt: skip
 
 
 def _worked(timed: Timed) -> Timed:
