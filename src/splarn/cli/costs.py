@@ -27,14 +27,15 @@ ITEMS = {
 WORTH_IT = 1.2
 
 
-def show_cost(out: Output, priced: dict[str, Any]) -> None:
+def show_cost(out: Output, priced: dict[str, Any], machines: int = 1) -> None:
     """The cost of a piece of work with its items; nothing without a price list."""
-    from splarn.core.units import show_money
+    from splarn.core.units import plural, show_money
 
     if not priced:
         return
     cost, currency = priced["cost"], priced["currency"]
-    items = [f"{word} {show_money(cost[item])}" for item, word in ITEMS.items() if cost[item]]
+    words = ITEMS if machines == 1 else {**ITEMS, "machine": plural(machines, "machine")}
+    items = [f"{word} {show_money(cost[item])}" for item, word in words.items() if cost[item]]
     total = show_money(cost["total"], currency)
     out.say(f"Cost: {total}" + (f" ({', '.join(items)})." if len(items) > 1 else "."))
 

@@ -202,7 +202,7 @@ def load(
     if not record.done_before:
         show_parts(out, record)
     show_load(out, record)
-    show_cost(out, priced)
+    show_cost(out, priced, machines)
     out.document(document)
     return load_code(record)
 

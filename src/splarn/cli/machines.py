@@ -23,7 +23,7 @@ def say_fixed(out: Output, fixed: dict[str, Any]) -> dict[str, Any]:
     """What the cluster costs beside the work, as it was measured; returns that for JSON."""
     out.say(
         f"The cluster ({fixed['described']}) was joined in {show_duration(fixed['join_seconds'])}; "
-        f"a worker waits {show_duration(fixed['part_seconds'])} between two parts."
+        f"between two long parts a worker waits {show_duration(fixed['part_seconds'])}."
     )
     return fixed
 

@@ -199,7 +199,7 @@ def show_run(context: Context, plan: Plan, record: RunRecord, document: dict[str
             for phase, words in stages.items() if phase in record.phases
         ]  # fmt: skip
         out.say(f"All at the same time, {', '.join(told)}: {show_duration(record.seconds)} in all.")
-    show_cost(out, document)
+    show_cost(out, document, plan.configuration.machines)
 
 
 def show_beside(out: Output, plan: Plan, record: RunRecord) -> None:

@@ -120,7 +120,7 @@ def ship(
     summary = f"{told}, {plural(streams, 'stream')}"
     context.note("ship", ship_id, summary, document, seconds=record.seconds)
     _show(out, record)
-    show_cost(out, priced)
+    show_cost(out, priced, machines)
     out.document(document)
 
 

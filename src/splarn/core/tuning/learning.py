@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from splarn.core.errors import RequestError
 from splarn.core.ledger import Entry, Ledger
 from splarn.core.source.codecs import Packing
-from splarn.core.source.places import Place
+from splarn.core.source.places import Place, is_url
 from splarn.core.tuning.columns import Packed
 from splarn.core.tuning.doubts import calibrated
 from splarn.core.tuning.evidence import ANOTHER_PLACE, Evidence, looseness
@@ -118,7 +119,7 @@ def learn(
     if "stopped_because" not in entry.document:
         say(f"{entry.id} was broken off after {plural(len(own), 'trial')}.")
     known = entry.document.get("source", {}).get("paths")
-    if files and known is not None and sorted(map(str, files)) != sorted(known):
+    if files and known is not None and _named(map(str, files)) != _named(known):
         say(f"{entry.id} took its sample from other files than these.")
     told = entry.document.get("packings", {})
     packed = {name: Packed(**one) for name, one in told.items()}
@@ -185,6 +186,11 @@ def _differences(entry: Entry, wanted: Wanted) -> list[str]:
     if wanted.depot is not None and way != wanted.depot:
         differences.append(f"went by way of the depot {way}" if way else "shipped to no depot")
     return differences
+
+
+def _named(files: Iterable[str]) -> list[str]:
+    """Files by names that tell them apart wherever they are named."""
+    return sorted(one if is_url(one) else str(Path(one).absolute()) for one in files)
 
 
 def _listed(ledger: Ledger, sweeps: Sequence[Entry]) -> str:
