@@ -172,6 +172,32 @@ def test_functions_of_the_library_do_on_a_cluster_what_they_do_here(
         library.load("here", "sqlite:///a.db", "t", **aside)
 
 
+def test_all_machines_that_share_the_work_are_paid_for(
+    splarn: Splarn, many: Delivery, postgresql: str, tmp_path: Path
+) -> None:
+    (tmp_path / "prices.toml").write_text(
+        'currency = "crowns"\nmachine_per_hour = 3600\n[tiers.u1]\nper_hour = 0\n'
+    )
+    (tmp_path / "splarn.toml").write_text('prices = "prices.toml"\n')
+    two = OwnCluster(tmp_path / "two", 0)
+    try:
+        for host in ("127.0.0.1", "127.0.0.2"):
+            two.add(host=host)
+        two.await_workers(2)
+        load = ("load", *many.paths, "--to", postgresql, "--bad-rows", "set-aside", "--json")
+        ship = ("ship", *many.paths, "--to", tmp_path / "depot", "--json")
+        for machines, words in (
+            (1, (*load, "--table", "alone")),
+            (2, (*load, "--table", "shared", "--cluster", two.address)),
+            (2, (*ship, "--cluster", two.address)),
+        ):
+            told = splarn(*words).json
+            paid = told["cost"]["machine"]
+            assert paid == pytest.approx(machines * told["seconds"], rel=0.3), words
+    finally:
+        two.close()
+
+
 def test_secrets_reach_workers_and_nothing_shows_them(
     splarn: Splarn, cluster: OwnCluster, many: Delivery, postgresql: str, tmp_path: Path
 ) -> None:
