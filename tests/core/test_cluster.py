@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterator
+from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -208,6 +209,33 @@ def test_a_worker_that_goes_leaves_its_part_to_others(dask: Any, cluster: Cluste
                 time.sleep(0.02)
     with pytest.raises(OutsideError, match="out of memory, perhaps"):
         call.future.result(timeout=20)
+
+
+def test_a_call_that_waits_behind_another_is_not_what_ended_a_worker(cluster: Cluster) -> None:
+    pool = cluster.pool(3)
+    dispatcher: Any = cluster._dispatcher
+    list(pool.map(run, [Work(number, 1, 0.2) for number in range(3)]))
+    calls = [
+        dispatcher.submit(run, Work(number, 2, 0.3), "", pool._limit)  # type: ignore[attr-defined]
+        for number in range(24)
+    ]
+    until = time.monotonic() + 20
+    while time.monotonic() < until:
+        two = [one for one in cluster.crew.fit.values() if len(one.calls) == 2]
+        if two:
+            break
+        time.sleep(0.005)
+    assert two, "a worker has one part ahead where parts are short"
+    told: Future[list[tuple[int, int]]] = Future()
+
+    def without() -> None:
+        first, second = sorted(two[0].calls, key=lambda one: one.order)
+        dispatcher._without(two)
+        told.set_result([(first.calls[0].lost, second.calls[0].lost)])
+
+    dispatcher._do(without)
+    assert told.result(20) == [(1, 0)]
+    assert [call.future.result(60) for call in calls] == [10 * one for one in range(24)]
 
 
 def test_places_and_targets_are_looked_at_by_each_worker(

@@ -8,20 +8,18 @@ belongs to one thread; others hand it events.
 from __future__ import annotations
 
 import itertools
-import math
 import pickle
 import secrets
 import threading
 import time
-from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass, field
 from functools import partial
 from queue import Empty, SimpleQueue
 from typing import Any
 
+from splarn.core.cluster.calls import Handed, Limit, Placed
 from splarn.core.cluster.crew import Crew, Worker
 from splarn.core.cluster.guests import Call, carried_out, topic_of
 from splarn.core.cluster.sealing import Sealed, sealed, unsealed
@@ -33,77 +31,8 @@ LOOK_EVERY = 1.0
 LOSSES = 3
 # How long it is waited for a worker while there is none, and for calls that nobody wants to end.
 PATIENCE, LEAVING = 60.0, 20.0
-# Calls that last longer than this, in seconds, are handed over one by one; shorter ones so many
-# together that they last about as long as is WORTH.
-SHORT, WORTH, MOST_TOGETHER = 0.1, 0.4, 64
-# A worker has one lot ahead, so that it does not wait for the next, unless calls last longer than
-# this: then waiting is little, and to have one beside a slow worker would be much. Nor has it where
-# so few are left for each that another one may be free sooner.
-LONG, LEFT = 2.0, 2
-# So many have ended before it is known how long they last.
-FEW = 3
 # Another one may be a call of a client that is gone, which ends within a beat or two.
 OVERTAKEN, PAUSE = 5, 1.0
-
-
-@dataclass(eq=False)
-class Placed:
-    """A task on its way, its result for `future`. One that is `retried` is tried `again`."""
-
-    number: int
-    run: Callable[[Any], Any]
-    task: Any
-    label: str
-    limit: Limit
-    future: Future[Any]
-    handed: Handed | None = None
-    lost: int = 0
-    overtaken: int = 0
-    retried: bool = False
-    amount: float = 0.0
-    rows: int = 0
-    at: str = ""
-    told: float = 0.0
-    told_rows: int = 0
-    stopped: bool = False
-
-
-@dataclass(eq=False)
-class Handed:
-    """Calls that a worker was given together, to be carried out one after the other."""
-
-    calls: tuple[Placed, ...]
-    worker: Worker
-    theirs: Any = None
-
-
-@dataclass(eq=False)
-class Limit:
-    """How many workers of one pool are at work at once, and the calls that wait for one."""
-
-    most: int
-    machines: int | None = None
-    waiting: deque[Placed] = field(default_factory=deque)
-    running: set[Handed] = field(default_factory=set)
-    seconds: deque[float] = field(default_factory=lambda: deque(maxlen=30))
-
-    @property
-    def usual(self) -> float:
-        """Seconds that calls last, as far as that is known."""
-        known = len(self.seconds) >= FEW
-        return sorted(self.seconds)[len(self.seconds) // 2] if known else math.inf
-
-    @property
-    def together(self) -> int:
-        """Calls that a worker is given at once: more where they take less than being given."""
-        usual = self.usual
-        return 1 if usual > SHORT else min(int(WORTH / max(usual, 1e-4)), MOST_TOGETHER)
-
-    @property
-    def ahead(self) -> int:
-        """How many lots a worker may have besides the one that it is at work on."""
-        usual = self.usual
-        return int(usual <= SHORT or (usual <= LONG and len(self.waiting) > LEFT * self.most))
 
 
 class Dispatcher:
@@ -114,7 +43,7 @@ class Dispatcher:
         self.session, self.letters = crew.session, crew.letters
         self._client = crew.client
         self._events: SimpleQueue[Callable[[], object]] = SimpleQueue()
-        self._numbers = itertools.count(1)
+        self._numbers, self._orders = itertools.count(1), itertools.count(1)
         self._calls: dict[int, Placed] = {}
         self._limits: list[Limit] = []
         self._fetchers = ThreadPoolExecutor(4, thread_name_prefix="splarn-fetch")
@@ -230,7 +159,7 @@ class Dispatcher:
             return
         needs = len(self.letters.texts), self.crew.reach.version
         sent = Sealed(self.session, pickle.dumps((letters, needs)))
-        handed = Handed(tuple(good), worker)
+        handed = Handed(tuple(good), worker, next(self._orders))
         for call in good:
             call.handed, call.at = handed, worker.address
         worker.calls.add(handed)
@@ -250,12 +179,13 @@ class Dispatcher:
             self._fetchers.submit(self._fetch, handed, theirs)
             return
         error = theirs.exception() if theirs.status == "error" else None
+        begun = handed.may_have_begun
         self._off(handed)
         self._doubt(handed.worker)
         known = ("KilledWorker", "CommClosedError", "NoValidWorkerError")
         for call in handed.calls:
             if error is None or type(error).__name__ in known:
-                self._lost(call)
+                self._lost(call, begun)
             else:
                 self._settle(call, error=OutsideError(
                     f"A worker could not take a task in ({type(error).__name__}: {error})."
@@ -336,12 +266,15 @@ class Dispatcher:
             handed.theirs.release()
         handed.theirs = None
 
-    def _lost(self, call: Placed) -> None:
-        """Tries a call anew whose worker is gone; what it brought in is known by the notes."""
+    def _lost(self, call: Placed, begun: bool = True) -> None:
+        """Tries a call anew whose worker is gone; what it brought in is known by the notes.
+
+        One that had not begun is not what ended the worker.
+        """
         if call.stopped:
             self._calls.pop(call.number, None)
             return
-        call.lost += 1
+        call.lost += begun
         call.retried = True
         if call.lost >= LOSSES:
             what = call.label or "A task"
@@ -374,12 +307,13 @@ class Dispatcher:
 
     def _without(self, gone: Sequence[Worker]) -> None:
         for worker in gone:
-            for handed in list(worker.calls):
+            held = [(handed, handed.may_have_begun) for handed in worker.calls]
+            for handed, begun in held:
                 if handed.theirs is not None:
                     handed.theirs.cancel()
                 self._off(handed)
                 for call in reversed(handed.calls):
-                    self._lost(call)
+                    self._lost(call, begun)
 
     def _doubt(self, worker: Worker) -> None:
         """Gives a worker nothing more until it has answered, as one that is ended does not."""

@@ -9,8 +9,9 @@ from concurrent.futures import Future
 from pathlib import Path
 from typing import Any
 
+from splarn.core.cluster.calls import Placed
 from splarn.core.cluster.crew import Crew
-from splarn.core.cluster.dispatch import Dispatcher, Placed
+from splarn.core.cluster.dispatch import Dispatcher
 from splarn.core.cluster.joining import join
 from splarn.core.cluster.reaching import Beacons
 from splarn.core.errors import RequestError
