@@ -141,9 +141,9 @@ def test_functions_of_the_library_do_on_a_cluster_what_they_do_here(
             checked = library.check(files, layout)
             made = library.shape(files, where, layout=layout, part_size="256KiB", verify=True)
             sent = library.ship(made.manifest, f"{where}-depot", streams=2)
-            loaded = library.load(where, postgresql, where, streams=3, **aside)
+            loaded = library.load(where, postgresql, f"by_{where}", streams=3, **aside)
             assert loaded.verified
-            back = library.unload(postgresql, f"{where}-back", table=where)
+            back = library.unload(postgresql, f"{where}-back", table=f"by_{where}")
             lake = library.load(where, "lake:///lake", where, streams=2, **aside)
             merged = library.compact("lake:///lake", table=where)
         told.append((

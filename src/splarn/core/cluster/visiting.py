@@ -20,12 +20,11 @@ def look() -> dict[str, Any]:
     told: dict[str, Any] = {"python": platform.python_version(), "splarn": "", "packages": {}}
     told["cores"] = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
     try:
-        import splarn
         from splarn.core import kernel
 
         told["splarn"] = importlib.metadata.version("splarn")
         told["kernel"] = bool(kernel.available())
-        root = Path(splarn.__file__).parent
+        root = Path(kernel.__file__).parents[1]
         state = hashlib.sha256()
         for path in sorted(root.rglob("*.py")):
             state.update(path.relative_to(root).as_posix().encode() + b"\0" + path.read_bytes())
