@@ -165,7 +165,6 @@ def test_what_an_earlier_version_brought_in_is_known(
     for inputs in (inputs_from_manifest(cut.manifest), inputs_from_files([path], GAUGES)):
         with pytest.raises(RequestError, match=second.load_id):
             run(target, another, inputs=inputs, table_mode="append")
-    # What was never in is no less welcome.
     assert run(target, table, other, table_mode="append").rows_loaded == 1999
 
 

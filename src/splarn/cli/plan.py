@@ -158,7 +158,6 @@ def plan(
     space = _within(space, learned, most_streams, leave)
     asked = asked_by(context, question, None, months)
     shapes: list[KeptChoice] = []
-    joining = float(learned.sweep.document.get("cluster", {}).get("join_seconds", 0))
     if asked is not None and opener(target)().gathers:
         shapes = choices_asked(
             context, asked, files, chosen_layout, space, learned, wanted, prices, limits
@@ -166,10 +165,9 @@ def plan(
         choice, space = shapes[0].choice, shapes[0].space
     else:
         with out.working("forecasting"):
-            choice = choice_of(learned.model, space, wanted, prices, limits, joining)
+            choice = choice_of(learned.model, space, wanted, prices, limits, learned.joining)
     chosen = choice.chosen
-    if chosen.configuration.machines == 1:
-        joining = 0.0
+    joining = learned.joining if chosen.configuration.machines > 1 else 0.0
     again = coming_again(learned.model, choice, wanted, prices, limits, increment, growth)
     reasons = (
         *([why_so_kept(shapes, asked.months, prices.currency)] if asked and shapes else []),

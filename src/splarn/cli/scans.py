@@ -350,7 +350,9 @@ def choices_asked(
     _, told = foretold(context, asked, files, layout, prices, ways)
     bills = dict(zip(shapes, told[1:], strict=True))
     with context.out.working("forecasting"):
-        return choices_by_shape(learned.model, space, volume, prices, limits, bills, asked.months)
+        return choices_by_shape(
+            learned.model, space, volume, prices, limits, bills, asked.months, learned.joining
+        )
 
 
 def say_shapes(

@@ -63,16 +63,18 @@ def choices_by_shape(
     limits: Limits,
     bills: Mapping[tuple[str, int], Bill],
     months: float,
+    joining: float = 0.0,
 ) -> list[KeptChoice]:
     """The best load for each shape of files, best first by what all costs over so many months.
 
     Those that keep the limits come before all others. Where nothing has a price, time decides.
+    `joining` is as in choice_of.
     Raises RequestError for a tier that the price list does not have.
     """
     found = []
     for (layout, size), bill in bills.items():
         mine = space.without([_others(layout, size)])
-        choice = choice_of(model, mine, volume, prices, limits)
+        choice = choice_of(model, mine, volume, prices, limits, joining)
         load = choice.chosen
         cost = load.cost.median + months * (bill.asking + bill.keeping)
         seconds = load.seconds.median + months * bill.seconds
